@@ -1,0 +1,254 @@
+// Package comparison holds the answers of several servers to one question
+// against each other, and against what the zone itself says.
+package comparison
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Member is one server's answer. Own says that the server is one of the zone's
+// own; Serial is the zone's serial as that server has it, 0 when not known.
+type Member struct {
+	Exchange *exchange.Exchange
+	Own      bool
+	Serial   uint32
+}
+
+// Group is the members whose answers mean the same.
+type Group struct {
+	Members []Member
+	Outcome exchange.Outcome
+	Aliases []wire.Record // of the first member
+	Values  []string      // at the end of the aliases, in a fixed order
+	// LeastTTL and MostTTL are the bounds of what is left, in seconds; both 0 without records.
+	LeastTTL, MostTTL uint32
+	Truth             bool // what the zone itself says now
+}
+
+// Result is a whole comparison.
+type Result struct {
+	Question wire.Question
+	Groups   []Group // the zone's own answer first, then the larger before the smaller
+	Asked    bool    // the zone's own servers are among the members
+	Findings []finding.Finding
+}
+
+// Compare groups the answers to one question and says what the differences
+// are. The zone's truth is the answer of its own server named by reference (an
+// index into members), or -1 when it is not known.
+func Compare(question wire.Question, members []Member, reference int) Result {
+	r := Result{Question: question, Asked: slices.ContainsFunc(members, func(m Member) bool { return m.Own })}
+	index := map[string]int{}
+	for i, m := range members {
+		key := m.Exchange.Meaning()
+		at, ok := index[key]
+		if !ok {
+			at = len(r.Groups)
+			index[key] = at
+			answer := m.Exchange.Answer()
+			r.Groups = append(r.Groups, Group{Outcome: m.Exchange.Outcome, Aliases: answer.Aliases, Values: exchange.Values(answer.Records)})
+		}
+		r.Groups[at].add(m)
+		r.Groups[at].Truth = r.Groups[at].Truth || i == reference
+	}
+	slices.SortStableFunc(r.Groups, func(a, b Group) int {
+		if a.Truth != b.Truth {
+			return map[bool]int{true: -1, false: 1}[a.Truth]
+		}
+		return len(b.Members) - len(a.Members)
+	})
+	r.judge()
+	return r
+}
+
+func (g *Group) add(m Member) {
+	for _, record := range m.Exchange.Answer().Records {
+		if len(g.Members) == 0 && g.MostTTL == 0 || record.TTL < g.LeastTTL {
+			g.LeastTTL = record.TTL
+		}
+		g.MostTTL = max(g.MostTTL, record.TTL)
+	}
+	g.Members = append(g.Members, m)
+}
+
+// Says is what the group answers, in a few words that are safe to print.
+func (g *Group) Says() string {
+	if len(g.Values) > 0 {
+		return strings.Join(g.Values, ", ")
+	}
+	return string(g.Outcome)
+}
+
+// Truth returns the group that gives the zone's own answer, nil when not known.
+func (r *Result) Truth() *Group {
+	for i := range r.Groups {
+		if r.Groups[i].Truth {
+			return &r.Groups[i]
+		}
+	}
+	return nil
+}
+
+// judge says of each group that differs what is the matter with it.
+func (r *Result) judge() {
+	truth := r.Truth()
+	for i := range r.Groups {
+		g := &r.Groups[i]
+		for _, m := range g.Members {
+			// The zone's own servers are judged where the zone is walked.
+			if f, failed := Failure(m.Exchange); failed && !m.Own {
+				r.Findings = append(r.Findings, f)
+			} else if truth != nil && g != truth && !m.Own && m.Exchange.Outcome != "" {
+				r.Findings = append(r.Findings, r.difference(g, m, truth))
+			}
+		}
+	}
+	if truth == nil {
+		r.disagreement()
+	}
+	finding.Sort(r.Findings)
+}
+
+func about(e *exchange.Exchange) finding.About {
+	return finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()}
+}
+
+// failures are the outcomes that answer nothing, and what each says.
+var failures = map[exchange.Outcome]struct {
+	code finding.Code
+	text string
+}{
+	exchange.NoReply:       {finding.NoReply, "%s sent nothing back."},
+	exchange.Unreachable:   {finding.Unreachable, "%s cannot be reached: nothing listens there."},
+	exchange.Rejection:     {finding.Malformed, "%s sent what cannot be believed."},
+	exchange.Refused:       {finding.Refused, "%s refuses to answer."},
+	exchange.ServerFailure: {finding.ServerFailure, "%s could not get an answer (SERVFAIL)."},
+	exchange.Truncated:     {finding.Truncated, "%s cut its answer, and the whole could not be got over TCP."},
+}
+
+// Failure says that a server gave no answer at all, and how; ok is false when
+// it gave one.
+func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
+	row, failed := failures[e.Outcome]
+	if !failed {
+		return f, false
+	}
+	return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf(row.text, e.Server.Name()), e.Number), true
+}
+
+// difference says why a resolver's answer is not the zone's.
+func (r *Result) difference(g *Group, m Member, truth *Group) finding.Finding {
+	e := m.Exchange
+	evidence := []int{e.Number, truth.Members[0].Exchange.Number}
+	who := e.Server.Name()
+	if !e.Outcome.Good() {
+		return finding.New(finding.Failed, finding.Fault, about(m.Exchange), fmt.Sprintf("%s does not answer (%s).", who, e.Outcome), evidence...)
+	}
+	if e.Outcome != exchange.Answered && truth.Outcome == exchange.Answered {
+		f := finding.New(finding.CacheNegative, finding.Fault, about(m.Exchange),
+			fmt.Sprintf("%s says %s; the zone has %s.", who, e.Outcome, truth.Says()), evidence...)
+		if _, ttl, ok := exchange.Negative(e.Reply); ok {
+			f.Lasts = ttl
+		}
+		return f
+	}
+	for _, other := range g.Members {
+		if other.Own {
+			evidence = append(evidence, other.Exchange.Number)
+		}
+	}
+	lagging := len(evidence) > 2
+	// A cache counts down: with as much time left as the zone gives, the answer was not fetched from this zone before.
+	if !e.Authoritative() && (lagging || g.leastOf(m) < truth.MostTTL || truth.MostTTL == 0) {
+		text := fmt.Sprintf("%s still answers %s; the zone says %s.", who, g.Says(), truth.Says())
+		f := finding.New(finding.CacheStale, finding.Fault, about(m.Exchange), text, evidence...)
+		f.Lasts = g.leastOf(m)
+		return f
+	}
+	return finding.New(finding.AnswerDiffers, finding.Fault, about(m.Exchange),
+		fmt.Sprintf("%s answers %s; the zone says %s, and nothing seen explains the difference.", who, g.Says(), truth.Says()), evidence...)
+}
+
+// leastOf is the least TTL in a member's answer, in seconds.
+func (g *Group) leastOf(m Member) uint32 {
+	least := g.MostTTL
+	for _, record := range m.Exchange.Answer().Records {
+		least = min(least, record.TTL)
+	}
+	return least
+}
+
+// disagreement says that resolvers differ when the zone's word is not known:
+// then nobody can be blamed, only the difference told.
+func (r *Result) disagreement() {
+	var good []*Group
+	for i := range r.Groups {
+		if r.Groups[i].Outcome.Good() {
+			good = append(good, &r.Groups[i])
+		}
+	}
+	for _, g := range good[min(1, len(good)):] {
+		m := g.Members[0]
+		r.Findings = append(r.Findings, finding.New(finding.AnswerDiffers, finding.Concern, about(m.Exchange),
+			fmt.Sprintf("%s answers %s; %s answers %s.", m.Exchange.Server.Name(), g.Says(), good[0].Members[0].Exchange.Server.Name(), good[0].Says()),
+			m.Exchange.Number, good[0].Members[0].Exchange.Number))
+	}
+}
+
+// Headline is the whole comparison in one sentence: how many agree, who
+// differs and how.
+func (r *Result) Headline() string {
+	if len(r.Groups) == 0 {
+		return "nobody was asked"
+	}
+	total, first := 0, &r.Groups[0]
+	for i := range r.Groups {
+		total += len(r.Groups[i].Members)
+	}
+	if len(r.Groups) == 1 {
+		switch {
+		case total == 1:
+			return fmt.Sprintf("%s is the only one asked", first.Members[0].Exchange.Server.Name())
+		case !first.Outcome.Good():
+			return fmt.Sprintf("all %d fail alike: %s", total, first.Outcome)
+		}
+		return fmt.Sprintf("all %d agree", total)
+	}
+	var others []string
+	for i := range r.Groups[1:] {
+		others = append(others, r.groupWords(&r.Groups[i+1]))
+	}
+	agree := "agree"
+	if r.Truth() != nil {
+		agree = "say what the zone says now"
+	}
+	return fmt.Sprintf("%d of %d %s; %s", len(first.Members), total, agree, strings.Join(others, "; "))
+}
+
+// groupWords names who is in a group that differs, and how it differs.
+func (r *Result) groupWords(g *Group) string {
+	var parts []string
+	for _, m := range g.Members {
+		parts = append(parts, m.Exchange.Server.Name())
+	}
+	who, verb := strings.Join(parts, " and "), "differ"
+	if len(parts) == 1 {
+		verb = "differs"
+	}
+	if len(parts) > 3 {
+		who = fmt.Sprintf("%s and %d more", parts[0], len(parts)-1)
+	}
+	how := "says " + g.Says()
+	for _, f := range r.Findings {
+		if f.Code == finding.CacheStale && slices.Contains(f.Evidence, g.Members[0].Exchange.Number) {
+			how = fmt.Sprintf("an older answer, gone from %s in %s at the latest", strings.TrimSuffix(f.About.Server, "."), wire.Period(f.Lasts))
+		}
+	}
+	return fmt.Sprintf("%s %s: %s", who, verb, how)
+}

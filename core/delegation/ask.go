@@ -1,0 +1,210 @@
+package delegation
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"slices"
+	"sync"
+	"syscall"
+
+	"unquil/core/exchange"
+	"unquil/core/wire"
+)
+
+var (
+	errLoop   = errors.New("finding the server's address needs the server")
+	errBudget = errors.New("too many questions")
+	errNone   = errors.New("the host name has no address")
+)
+
+// ask puts the step's question to every server, and returns the first usable
+// reply, or nil when there is none; the rest are collected after it returns,
+// and counted in w.pending. The error says why a server could not be asked.
+func (w *Walker) ask(ctx context.Context, step *Step, servers []Server, path []wire.Name) (*Reply, error) {
+	for _, s := range servers {
+		step.order = append(step.order, s.Host)
+	}
+	batches := [][]Server{servers}
+	if len(path) > 0 && len(servers) > sideServers {
+		// A side walk only needs a way through.
+		batches = [][]Server{servers[:sideServers], servers[sideServers:]}
+	}
+	var failed error
+	for _, batch := range batches {
+		for r := range w.askAll(ctx, step, batch, path) {
+			if r.err != nil {
+				failed = r.err
+			}
+			if r.Stance.Usable() {
+				return r.Reply, nil
+			}
+		}
+	}
+	return nil, failed
+}
+
+type result struct {
+	*Reply
+	err error
+}
+
+// askAll asks the servers at all their addresses. The channel has room for all
+// replies, so that nobody has to read it to its end.
+func (w *Walker) askAll(ctx context.Context, step *Step, servers []Server, path []wire.Name) <-chan result {
+	results := make(chan result, len(servers)*(2*maxAddresses+1))
+	var group sync.WaitGroup
+	note := func(r *Reply, err error) {
+		w.mu.Lock()
+		step.Replies = append(step.Replies, r)
+		w.mu.Unlock()
+		results <- result{r, err}
+	}
+	each := func(host wire.Name, addresses []netip.Addr) {
+		for _, address := range addresses {
+			if why, err := w.admit(address); why != "" {
+				note(&Reply{Host: host, Address: address, Stance: NotAsked, Why: why}, err)
+				continue
+			}
+			group.Go(func() { note(w.askOne(ctx, step, host, address), nil) })
+		}
+	}
+	for _, server := range servers {
+		if len(server.Addresses) > 0 {
+			each(server.Host, server.Addresses)
+			continue
+		}
+		group.Go(func() {
+			addresses, err := w.addresses(ctx, server.Host, path)
+			if err != nil {
+				note(&Reply{Host: server.Host, Stance: NotAsked, Why: err.Error()}, err)
+				return
+			}
+			each(server.Host, addresses)
+		})
+	}
+	w.pending.Go(func() {
+		group.Wait()
+		close(results)
+	})
+	return results
+}
+
+// admit says why an address is not to be asked; "" when it is.
+func (w *Walker) admit(address netip.Addr) (string, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.noIPv6 && address.Is6() {
+		return "this machine has no IPv6", nil
+	}
+	if w.asked++; w.asked > maxQuestions {
+		return errBudget.Error(), errBudget
+	}
+	return "", nil
+}
+
+func (w *Walker) askOne(ctx context.Context, step *Step, host wire.Name, address netip.Addr) *Reply {
+	server := exchange.Server{Host: host.String(), Address: netip.AddrPortFrom(address, 53)}
+	options := w.Session.Client.Options
+	options.Iterative = true
+	r := &Reply{Host: host, Address: address}
+	var soa sync.WaitGroup
+	if !step.Zone.IsRoot() {
+		// Beside the question itself, so that versions can be told apart without a further round trip.
+		soa.Add(1)
+		w.Session.Start(ctx, exchange.Request{Server: server, Options: &options,
+			Question: wire.Question{Name: step.Zone, Type: wire.SOA, Class: wire.IN}},
+			func(e *exchange.Exchange) { r.SOA = e; soa.Done() })
+	}
+	r.Exchange = w.Session.Ask(ctx, exchange.Request{Server: server, Question: step.Question, Options: &options})
+	r.Stance = stance(step.Zone, r.Exchange)
+	if address.Is6() && noRoute(r.Exchange.Err) {
+		w.mu.Lock()
+		w.noIPv6 = true
+		w.mu.Unlock()
+		r.Stance, r.Why = NotAsked, "this machine has no IPv6"
+	}
+	if r.Stance.Usable() {
+		// The walk need not wait for the serial; whoever reads it waits for w.pending.
+		w.pending.Go(soa.Wait)
+	} else {
+		soa.Wait()
+	}
+	return r
+}
+
+// noRoute reports whether this machine itself had no way to send.
+func noRoute(err error) bool {
+	return errors.Is(err, syscall.ENETUNREACH) || errors.Is(err, syscall.EADDRNOTAVAIL) || errors.Is(err, syscall.EAFNOSUPPORT)
+}
+
+// stance judges what a server of zone replied.
+func stance(zone wire.Name, e *exchange.Exchange) Stance {
+	switch o := e.Outcome; {
+	case o == "":
+		return CutShort
+	case o.Silent():
+		return Silent
+	case o == exchange.Refused || o == "notauth":
+		return LameRefuses
+	case o == exchange.Referral:
+		child, _, _ := exchange.ReferralZone(e.Reply)
+		if child.Under(zone) && !child.Equal(zone) {
+			return Refers
+		}
+		return LameElsewhere
+	case o.Good() && e.Authoritative():
+		return Answers
+	case o.Good():
+		return LameNoAuthority
+	}
+	return Fails
+}
+
+// addresses finds the addresses of a server's host by a walk of its own.
+func (w *Walker) addresses(ctx context.Context, host wire.Name, path []wire.Name) ([]netip.Addr, error) {
+	w.mu.Lock()
+	known, ok := w.hosts[host.Fold()]
+	w.mu.Unlock()
+	if ok {
+		return orNone(known)
+	}
+	if slices.ContainsFunc(path, host.Equal) {
+		return nil, errLoop
+	}
+	if len(path) >= maxDepth {
+		return nil, errBudget
+	}
+	path = append(slices.Clone(path), host)
+	walks := make([]*Walk, 2)
+	var group sync.WaitGroup
+	for i, t := range []wire.Type{wire.A, wire.AAAA} {
+		group.Go(func() { walks[i] = w.follow(ctx, wire.Question{Name: host, Type: t, Class: wire.IN}, path) })
+	}
+	group.Wait()
+	var found []netip.Addr
+	for _, walk := range walks {
+		for _, r := range walk.Records {
+			if a, ok := r.Address(); ok && len(found) < 2*maxAddresses {
+				found = append(found, a)
+			}
+		}
+		if walk.End == EndLoop {
+			return nil, errLoop
+		}
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.side = append(w.side, walks...)
+	if ctx.Err() == nil {
+		w.hosts[host.Fold()] = found
+	}
+	return orNone(found)
+}
+
+func orNone(addresses []netip.Addr) ([]netip.Addr, error) {
+	if len(addresses) == 0 {
+		return nil, errNone
+	}
+	return addresses, nil
+}

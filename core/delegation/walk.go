@@ -1,0 +1,309 @@
+// Package delegation walks from the root to the servers of a name and says who
+// delegates to whom, what each server on the way says, and where it stops.
+package delegation
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"slices"
+	"sync"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Bounds on one walk, side walks included. What they cut off is said in the walk.
+const (
+	maxQuestions = 600
+	maxSteps     = 40 // levels and aliases of one chain
+	maxServers   = 26 // listed servers of one zone
+	maxAddresses = 4  // addresses of one server
+	maxDepth     = 6  // side walks within side walks
+	sideServers  = 3  // servers that a side walk asks before it asks the rest
+)
+
+// Server is a host that a zone lists, with the addresses known for it.
+type Server struct {
+	Host      wire.Name
+	Addresses []netip.Addr
+}
+
+// Stance is what a server's reply makes of it for the zone it was asked about.
+type Stance string
+
+// The stances. The lame ones are three kinds of one finding.
+const (
+	Answers         Stance = "answers"           // with authority, be it that there is no such name or data
+	Refers          Stance = "refers"            // to a zone further down
+	LameRefuses     Stance = "lame-refuses"      // will not answer for the zone
+	LameElsewhere   Stance = "lame-elsewhere"    // refers upwards or sideways
+	LameNoAuthority Stance = "lame-no-authority" // answers, but not as the zone's own server
+	Fails           Stance = "fails"             // an RCODE or a cut answer that helps nobody
+	Silent          Stance = "silent"            // nothing that can be believed came
+	NotAsked        Stance = "not-asked"         // for the reason the reply gives
+	CutShort        Stance = "cut-short"         // the walk was ended before the reply
+	unknownStance   Stance = ""
+)
+
+// Lame reports whether the stance is one of the lame ones.
+func (s Stance) Lame() bool {
+	return s == LameRefuses || s == LameElsewhere || s == LameNoAuthority
+}
+
+// Usable reports whether a walk can go on with it.
+func (s Stance) Usable() bool { return s == Answers || s == Refers }
+
+// Reply is what one server at one address said at one step.
+type Reply struct {
+	Host     wire.Name
+	Address  netip.Addr // invalid when none is known
+	Exchange *exchange.Exchange
+	Stance   Stance
+	Why      string             // for NotAsked
+	SOA      *exchange.Exchange // the same server asked for the zone's SOA; nil for the root
+}
+
+// Serial is the zone's serial as this server has it.
+func (r *Reply) Serial() (serial uint32, ok bool) {
+	if r.SOA == nil || !r.SOA.Authoritative() {
+		return 0, false
+	}
+	for _, record := range r.SOA.Answer().Records {
+		if soa, ok := record.Authority(); ok {
+			return soa.Serial, true
+		}
+	}
+	return 0, false
+}
+
+// Step is one zone on the way, with every server it lists.
+type Step struct {
+	Zone     wire.Name
+	Question wire.Question
+	Replies  []*Reply // by server as listed, then by address
+	Chosen   *Reply   // the reply the walk went on with; nil where it stopped
+	Child    wire.Name
+	order    []wire.Name
+}
+
+// End is how a walk ended.
+type End string
+
+// The ends.
+const (
+	EndAnswer    End = "answer"
+	EndNoData    End = "no-data"
+	EndNoName    End = "no-name"
+	EndAliasLoop End = "alias-loop"
+	EndNoServer  End = "no-server" // no server of the last zone gave a usable reply
+	EndLoop      End = "delegation-loop"
+	EndNoWayOut  End = "no-way-out" // not one root server could be reached: says more of this network than of the name
+	EndBudget    End = "budget"     // a bound of the walk was hit
+	EndCutShort  End = "cut-short"
+)
+
+// Walk is the whole way to a name. The last step is where it ended.
+type Walk struct {
+	Question wire.Question
+	Steps    []*Step
+	Aliases  []wire.Record // followed, in order
+	End      End
+	Records  []wire.Record // the answer: of the asked type, at the end of the aliases
+	Side     []*Walk       // walks for the addresses of servers without glue
+	Findings []finding.Finding
+}
+
+// Name is where the aliases ended: the asked name without any.
+func (w *Walk) Name() wire.Name {
+	if len(w.Aliases) > 0 {
+		name, _ := w.Aliases[len(w.Aliases)-1].Target()
+		return name
+	}
+	return w.Question.Name
+}
+
+// Last is the step where the walk ended; nil if it never began.
+func (w *Walk) Last() *Step {
+	if len(w.Steps) == 0 {
+		return nil
+	}
+	return w.Steps[len(w.Steps)-1]
+}
+
+// Walker walks. It keeps what it learns, so later walks start further down.
+type Walker struct {
+	Session *exchange.Session
+	Roots   []Server
+
+	mu      sync.Mutex
+	asked   int
+	noIPv6  bool
+	zones   map[wire.Name][]Server // by zone in lower case
+	hosts   map[wire.Name][]netip.Addr
+	side    []*Walk
+	pending sync.WaitGroup
+}
+
+// Walk walks to the servers of the question's name, asking every listed server
+// at each step at once. It goes on with the first usable reply and collects the
+// rest meanwhile. When ctx ends, the walk holds what is known.
+func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
+	w.mu.Lock()
+	if w.zones == nil {
+		w.zones = map[wire.Name][]Server{wire.Root: w.Roots}
+		w.hosts = map[wire.Name][]netip.Addr{}
+	}
+	w.side = nil
+	w.mu.Unlock()
+	walk := w.follow(ctx, q, nil)
+	w.pending.Wait()
+	walk.Side = w.side
+	if last := walk.Last(); walk.End == EndNoServer && last.Zone.IsRoot() && last.silent() {
+		walk.End = EndNoWayOut
+	}
+	for _, step := range walk.Steps {
+		step.sort()
+	}
+	walk.Findings = judge(walk)
+	return walk
+}
+
+// follow is one walk; path holds the hosts whose addresses it is needed for.
+func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) *Walk {
+	walk := &Walk{Question: q}
+	passed := []wire.Name{q.Name}
+	name := q.Name
+	zone, servers := w.deepest(name)
+	for len(walk.Steps) < maxSteps {
+		step := &Step{Zone: zone, Question: wire.Question{Name: name, Type: q.Type, Class: wire.IN}}
+		walk.Steps = append(walk.Steps, step)
+		var err error
+		step.Chosen, err = w.ask(ctx, step, servers, path)
+		if step.Chosen == nil {
+			walk.End = EndNoServer
+			switch {
+			case ctx.Err() != nil:
+				walk.End = EndCutShort
+			case errors.Is(err, errLoop):
+				walk.End = EndLoop
+			case errors.Is(err, errBudget):
+				walk.End = EndBudget
+			}
+			return walk
+		}
+		reply := step.Chosen.Exchange.Reply
+		if step.Chosen.Stance == Refers {
+			child, ns, _ := exchange.ReferralZone(reply)
+			step.Child = child
+			zone, servers = child, referred(zone, ns, reply.Additional)
+			w.remember(zone, servers)
+			continue
+		}
+		answer := exchange.ReadAnswer(step.Question, inBailiwick(reply, zone))
+		for _, alias := range answer.Aliases {
+			walk.Aliases = append(walk.Aliases, alias)
+			target, _ := alias.Target()
+			if slices.ContainsFunc(passed, target.Equal) {
+				walk.End = EndAliasLoop
+				return walk
+			}
+			passed = append(passed, target)
+		}
+		switch {
+		case len(answer.Records) > 0:
+			walk.End, walk.Records = EndAnswer, answer.Records
+			return walk
+		case len(answer.Aliases) == 0 || answer.Name.Under(zone) && settles(reply, answer.Name):
+			walk.End = EndNoData
+			if reply.RCode() == wire.NXDomain {
+				walk.End = EndNoName
+			}
+			return walk
+		}
+		name = answer.Name
+		zone, servers = w.deepest(name)
+	}
+	walk.End = EndBudget
+	return walk
+}
+
+// settles reports whether a reply without records says, by the SOA of the zone
+// that holds it, that name has none (RFC 2308 §2).
+func settles(m *wire.Message, name wire.Name) bool {
+	soa, _, ok := exchange.Negative(m)
+	return ok && name.Under(soa.Name)
+}
+
+// inBailiwick returns m with only those answers that a server of zone may give.
+func inBailiwick(m *wire.Message, zone wire.Name) *wire.Message {
+	kept := *m
+	kept.Answer = nil
+	for _, r := range m.Answer {
+		if r.Name.Under(zone) {
+			kept.Answer = append(kept.Answer, r)
+		}
+	}
+	return &kept
+}
+
+// referred returns the servers that NS records name, with the glue that servers
+// of zone may give: addresses of hosts inside it.
+func referred(zone wire.Name, ns, additional []wire.Record) []Server {
+	var hosts []wire.Name
+	for _, r := range ns {
+		if host, ok := r.Target(); ok && len(hosts) < maxServers {
+			hosts = append(hosts, host)
+		}
+	}
+	return withAddresses(hosts, additional, zone)
+}
+
+// withAddresses pairs hosts with those of the records that are their addresses
+// and lie in zone.
+func withAddresses(hosts []wire.Name, records []wire.Record, zone wire.Name) []Server {
+	servers := make([]Server, len(hosts))
+	for i, host := range hosts {
+		servers[i].Host = host
+		for _, r := range records {
+			if a, ok := r.Address(); ok && r.Name.Equal(host) && host.Under(zone) && len(servers[i].Addresses) < maxAddresses {
+				servers[i].Addresses = append(servers[i].Addresses, a)
+			}
+		}
+	}
+	return servers
+}
+
+func (w *Walker) remember(zone wire.Name, servers []Server) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if _, known := w.zones[zone.Fold()]; !known {
+		w.zones[zone.Fold()] = servers
+	}
+}
+
+// deepest returns the nearest zone above name whose servers are known.
+func (w *Walker) deepest(name wire.Name) (wire.Name, []Server) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for zone := name.Fold(); ; zone = zone.Parent() {
+		if servers, ok := w.zones[zone]; ok {
+			return zone, servers
+		}
+	}
+}
+
+// silent reports whether no server of the step said anything at all.
+func (s *Step) silent() bool {
+	return !slices.ContainsFunc(s.Replies, func(r *Reply) bool { return r.Stance != Silent && r.Stance != NotAsked })
+}
+
+func (s *Step) sort() {
+	slices.SortStableFunc(s.Replies, func(a, b *Reply) int {
+		if c := slices.IndexFunc(s.order, a.Host.Equal) - slices.IndexFunc(s.order, b.Host.Equal); c != 0 {
+			return c
+		}
+		return a.Address.Compare(b.Address)
+	})
+}

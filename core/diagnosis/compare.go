@@ -1,0 +1,84 @@
+// Package diagnosis plans the probes, weighs what they find, and gives one
+// verdict: where a name fails and why.
+package diagnosis
+
+import (
+	"context"
+	"sync"
+
+	"unquil/core/comparison"
+	"unquil/core/delegation"
+	"unquil/core/exchange"
+	"unquil/core/wire"
+)
+
+// Probe is what every diagnosis asks with: a session that keeps the evidence,
+// and the root servers to walk from.
+type Probe struct {
+	Session *exchange.Session
+	Roots   []delegation.Server
+}
+
+// Compared is a comparison, with the walk that found the zone's own servers;
+// Walk is nil when they were not looked for.
+type Compared struct {
+	comparison.Result
+	Walk *delegation.Walk
+}
+
+// Compare asks all resolvers all questions at once. With ownServers it also
+// walks to the zone's own servers and holds the resolvers against them.
+func (p Probe) Compare(ctx context.Context, resolvers []exchange.Server, questions []wire.Question, ownServers bool) []Compared {
+	var wait sync.WaitGroup
+	results := make([]Compared, len(questions))
+	if ownServers {
+		for i, q := range questions {
+			wait.Go(func() {
+				walker := delegation.Walker{Session: p.Session, Roots: p.Roots}
+				results[i].Walk = walker.Walk(ctx, q)
+			})
+		}
+	}
+	var requests []exchange.Request
+	for _, q := range questions {
+		for _, r := range resolvers {
+			requests = append(requests, exchange.Request{Server: r, Question: q})
+		}
+	}
+	exchanges := p.Session.AskAll(ctx, requests)
+	wait.Wait()
+	for i, q := range questions {
+		var members []comparison.Member
+		for _, e := range exchanges[i*len(resolvers) : (i+1)*len(resolvers)] {
+			members = append(members, comparison.Member{Exchange: e})
+		}
+		own, reference := zoneMembers(results[i].Walk)
+		if reference >= 0 {
+			reference += len(members)
+		}
+		results[i].Result = comparison.Compare(q, append(members, own...), reference)
+	}
+	return results
+}
+
+// zoneMembers are the zone's own servers at the end of a walk, and the index of
+// the one that speaks for the zone, or -1. A walk over aliases ends in another
+// zone, whose servers speak for the values at the end.
+func zoneMembers(walk *delegation.Walk) (members []comparison.Member, reference int) {
+	reference = -1
+	if walk == nil || walk.Last() == nil {
+		return nil, reference
+	}
+	spokesman := walk.Last().Reference()
+	for _, r := range walk.Last().Replies {
+		if r.Exchange == nil || r.Stance == delegation.Refers || r.Stance == delegation.NotAsked {
+			continue
+		}
+		if r == spokesman {
+			reference = len(members)
+		}
+		serial, _ := r.Serial()
+		members = append(members, comparison.Member{Exchange: r.Exchange, Own: true, Serial: serial})
+	}
+	return members, reference
+}

@@ -1,0 +1,172 @@
+// Package exchange holds the evidence type of the program and the client that
+// makes it.
+//
+// An [Exchange] is one question, the server it went to, what came back, and
+// when. It is the same value whether the program asked ([Client]) or a capture
+// held it: every judgement reads exchanges, every output draws them.
+package exchange
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"unquil/core/wire"
+)
+
+// Transport is how a message travels.
+type Transport string
+
+// The transports that can be asked over so far.
+const (
+	UDP Transport = "udp"
+	TCP Transport = "tcp"
+)
+
+// Server is whom a question goes to.
+type Server struct {
+	Address   netip.AddrPort
+	Transport Transport // "" means UDP, and TCP when a reply is cut
+	Label     string    // a resolver's name in the configuration, as asked; may be ""
+	Host      string    // the server's host name in text form with the final dot, as a zone lists it; may be ""
+}
+
+// Name is what to call the server: its label, its host name without the final
+// dot, or its address.
+func (s Server) Name() string {
+	switch {
+	case s.Label != "":
+		return s.Label
+	case s.Host != "":
+		return strings.TrimSuffix(s.Host, ".")
+	}
+	return s.AddressText()
+}
+
+// AddressText is the address, with the port (ADDRESS#PORT) where that is not 53.
+func (s Server) AddressText() string {
+	if !s.Address.IsValid() {
+		return ""
+	}
+	if s.Address.Port() == 53 {
+		return s.Address.Addr().String()
+	}
+	return FormatAddress(s.Address)
+}
+
+// Exchange is one question to one server and all that came of it. It is a
+// plain value; the zero Number is one that no session has numbered.
+type Exchange struct {
+	Number   int
+	Server   Server
+	Client   netip.AddrPort // the asker in a capture; for our own, that of the last attempt
+	Question wire.Question
+	Attempts []Attempt
+	Outcome  Outcome
+	Reply    *wire.Message // the reply that was believed; nil without one
+	Err      error         // why there is no reply, when the outcome alone does not say it
+}
+
+// Attempt is one message sent and what came before the next was sent.
+type Attempt struct {
+	Transport Transport
+	Local     netip.AddrPort
+	Sent      time.Time // zero if it never left
+	Received  time.Time // of the reply that was believed; zero without one
+	Query     []byte
+	Reply     []byte // nil without one
+	Rejected  []Rejected
+	Err       error
+	// SentIn and ReceivedIn are packet numbers, from 1, when a capture held it.
+	SentIn, ReceivedIn int
+}
+
+// Rejected is something that came and was not believed.
+type Rejected struct {
+	At   time.Time
+	From netip.AddrPort
+	Data []byte
+	Err  error // ErrWrongID, ErrWrongQuestion, ErrWrongSource, or a *wire.ParseError
+}
+
+// Took is the time from the last question sent to the reply; 0 without one.
+func (e *Exchange) Took() time.Duration {
+	if a := e.last(); a != nil && !a.Received.IsZero() {
+		return a.Received.Sub(a.Sent)
+	}
+	return 0
+}
+
+// Waited is the time from the first question sent to the reply, all tries
+// included; 0 without one.
+func (e *Exchange) Waited() time.Duration {
+	if a := e.last(); a != nil && !a.Received.IsZero() {
+		return a.Received.Sub(e.Attempts[0].Sent)
+	}
+	return 0
+}
+
+// Sent is when the first question left; zero if none did.
+func (e *Exchange) Sent() time.Time {
+	if len(e.Attempts) == 0 {
+		return time.Time{}
+	}
+	return e.Attempts[0].Sent
+}
+
+// Transport is how the last question travelled.
+func (e *Exchange) Transport() Transport {
+	if a := e.last(); a != nil {
+		return a.Transport
+	}
+	return e.Server.Transport
+}
+
+// Size is the length of the believed reply in bytes; 0 without one.
+func (e *Exchange) Size() int {
+	if a := e.last(); a != nil {
+		return len(a.Reply)
+	}
+	return 0
+}
+
+// Tries is how many questions were sent.
+func (e *Exchange) Tries() int { return len(e.Attempts) }
+
+func (e *Exchange) last() *Attempt {
+	if len(e.Attempts) == 0 {
+		return nil
+	}
+	return &e.Attempts[len(e.Attempts)-1]
+}
+
+// Authoritative reports whether the reply is the server's own word (AA set).
+func (e *Exchange) Authoritative() bool { return e.Reply != nil && e.Reply.Flags.Has(wire.AA) }
+
+// Answer is the reply's answer read along its alias chain; empty without a reply.
+func (e *Exchange) Answer() Answer {
+	if e.Reply == nil {
+		return Answer{Name: e.Question.Name}
+	}
+	return ReadAnswer(e.Question, e.Reply)
+}
+
+// Meaning is a key that two exchanges share exactly when they say the same:
+// the outcome and the set of records at the end of the alias chain, whatever
+// their order, TTLs and letter case.
+func (e *Exchange) Meaning() string {
+	values := Values(e.Answer().Records)
+	return string(e.Outcome) + "\n" + strings.Join(values, "\n")
+}
+
+// Values returns what records say, in a fixed order and without repeats: their
+// RDATA in master-file form, names in lower case.
+func Values(records []wire.Record) []string {
+	values := make([]string, len(records))
+	for i, r := range records {
+		values[i] = r.Folded().Value()
+	}
+	slices.Sort(values)
+	return slices.Compact(values)
+}

@@ -1,0 +1,25 @@
+package exchange
+
+import (
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// tellErrors asks the kernel to report ICMP errors on an unconnected socket
+// (ip(7), IP_RECVERR), so that a refusal is told from silence.
+func tellErrors(network, _ string, c syscall.RawConn) error {
+	var err error
+	controlErr := c.Control(func(fd uintptr) {
+		if strings.HasSuffix(network, "6") {
+			err = unix.SetsockoptInt(int(fd), unix.IPPROTO_IPV6, unix.IPV6_RECVERR, 1)
+		} else {
+			err = unix.SetsockoptInt(int(fd), unix.IPPROTO_IP, unix.IP_RECVERR, 1)
+		}
+	})
+	if controlErr != nil {
+		return controlErr
+	}
+	return err
+}

@@ -1,0 +1,167 @@
+package exchange
+
+import (
+	"strings"
+
+	"unquil/core/wire"
+)
+
+// Outcome is the one word for how an exchange ended; "" when it was cut short
+// before it could end.
+type Outcome string
+
+// The outcomes. Any other RCODE is its own mnemonic in lower case.
+const (
+	Answered       Outcome = "answered"
+	NoData         Outcome = "no-data"
+	NoName         Outcome = "no-name"
+	Referral       Outcome = "referral"
+	Refused        Outcome = "refused"
+	ServerFailure  Outcome = "server-failure"
+	FormatError    Outcome = "format-error"
+	NotImplemented Outcome = "not-implemented"
+	Truncated      Outcome = "truncated"
+	NoReply        Outcome = "no-reply"
+	Unreachable    Outcome = "unreachable"
+	Rejection      Outcome = "rejected"
+)
+
+var rcodeOutcomes = map[wire.RCode]Outcome{
+	wire.NXDomain: NoName, wire.Refused: Refused, wire.ServFail: ServerFailure,
+	wire.FormErr: FormatError, wire.NotImp: NotImplemented,
+}
+
+// Good reports whether the outcome is an answer to the question, be it that
+// there is no such name or no such data.
+func (o Outcome) Good() bool { return o == Answered || o == NoData || o == NoName }
+
+// Silent reports whether nothing that can be believed came back.
+func (o Outcome) Silent() bool { return o == NoReply || o == Unreachable || o == Rejection }
+
+// maxAliases bounds how far an alias chain is followed; longer ones are cut.
+const maxAliases = 32
+
+// Answer is an answer section read along its alias chain (RFC 1034 §3.6.2).
+type Answer struct {
+	Name    wire.Name     // where the chain ends: the question's name without an alias
+	Aliases []wire.Record // the CNAME records followed, in order
+	Records []wire.Record // of the asked type at the end of the chain
+	Loop    bool          // the chain leads back to a name it has passed
+}
+
+// ReadAnswer follows the aliases of q through the answer section of m.
+func ReadAnswer(q wire.Question, m *wire.Message) Answer {
+	a := Answer{Name: q.Name}
+	passed := map[wire.Name]bool{q.Name.Fold(): true}
+	for {
+		var alias *wire.Record
+		for i := range m.Answer {
+			r := &m.Answer[i]
+			if r.Class != q.Class || !r.Name.Equal(a.Name) {
+				continue
+			}
+			if r.Type == q.Type || q.Type == wire.ANY {
+				a.Records = append(a.Records, *r)
+			} else if r.Type == wire.CNAME {
+				alias = r
+			}
+		}
+		if alias == nil || len(a.Records) > 0 || len(a.Aliases) == maxAliases {
+			return a
+		}
+		target, ok := alias.Target()
+		if !ok {
+			return a
+		}
+		a.Aliases = append(a.Aliases, *alias)
+		a.Name = target
+		if passed[target.Fold()] {
+			a.Loop = true
+			return a
+		}
+		passed[target.Fold()] = true
+	}
+}
+
+// Judge returns the outcome of a believed reply to q.
+func Judge(q wire.Question, m *wire.Message) Outcome {
+	if m.Flags.Has(wire.TC) {
+		return Truncated
+	}
+	if code := m.RCode(); code != wire.NoError {
+		if o, ok := rcodeOutcomes[code]; ok {
+			return o
+		}
+		return Outcome(strings.ToLower(code.String()))
+	}
+	answer := ReadAnswer(q, m)
+	if len(answer.Records) > 0 {
+		return Answered
+	}
+	if zone, _, ok := ReferralZone(m); ok && len(answer.Aliases) == 0 && q.Name.Under(zone) {
+		return Referral
+	}
+	return NoData
+}
+
+// ReferralZone returns the zone that m refers to and its NS records: NS in the
+// authority section, no SOA there, and not the server's own word.
+func ReferralZone(m *wire.Message) (zone wire.Name, servers []wire.Record, ok bool) {
+	for _, r := range m.Authority {
+		switch r.Type {
+		case wire.SOA:
+			return wire.Name{}, nil, false
+		case wire.NS:
+			if zone.IsZero() {
+				zone = r.Name
+			}
+			if r.Name.Equal(zone) {
+				servers = append(servers, r)
+			}
+		}
+	}
+	return zone, servers, len(servers) > 0 && !m.Flags.Has(wire.AA)
+}
+
+// Negative returns the SOA record of a negative reply and how many seconds
+// the reply may be kept (RFC 2308 §5); ok is false when it has none.
+func Negative(m *wire.Message) (soa wire.Record, ttl uint32, ok bool) {
+	for _, r := range m.Authority {
+		if a, is := r.Authority(); is {
+			return r, min(r.TTL, a.Minimum), true
+		}
+	}
+	return wire.Record{}, 0, false
+}
+
+// JudgeView is [Judge] on a message in place: it allocates nothing and does not
+// follow aliases, so records of the asked type anywhere in the answer count.
+func JudgeView(v wire.View) Outcome {
+	flags := v.Flags()
+	if flags.Has(wire.TC) {
+		return Truncated
+	}
+	code, answered, ns, soa := flags.RCode(), false, false, false
+	for c := v.Records(); c.Next(); {
+		switch r := &c.Record; {
+		case r.Section == wire.AnswerSection:
+			answered = answered || r.Type == v.QType() || v.QType() == wire.ANY
+		case r.Section == wire.AuthoritySection:
+			ns, soa = ns || r.Type == wire.NS, soa || r.Type == wire.SOA
+		case r.Type == wire.OPT:
+			code |= wire.RCode(r.TTL>>24) << 4
+		}
+	}
+	switch {
+	case code != wire.NoError:
+		if o, ok := rcodeOutcomes[code]; ok {
+			return o
+		}
+		return Outcome(strings.ToLower(code.String()))
+	case answered:
+		return Answered
+	case ns && !soa && !flags.Has(wire.AA) && v.Count(wire.AnswerSection) == 0:
+		return Referral
+	}
+	return NoData
+}

@@ -1,0 +1,149 @@
+// Package finding is the catalogue of what the program can find, and the shape
+// in which it says so.
+package finding
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Severity is what a finding means to whoever is calling.
+type Severity string
+
+// The severities.
+const (
+	Note    Severity = "note"    // worth knowing, nothing to mend
+	Concern Severity = "concern" // it works, but something is broken, slow or one step from failing
+	Fault   Severity = "fault"   // somebody who asks now fails or gets a wrong answer
+)
+
+// Weight orders severities: the heavier, the larger.
+func (s Severity) Weight() int {
+	return map[Severity]int{Note: 1, Concern: 2, Fault: 3}[s]
+}
+
+// Code names a kind of finding.
+type Code string
+
+// The codes that can be found. What each means is in the catalogue.
+const (
+	NoResolver    Code = "no-resolver"
+	NoReply       Code = "no-reply"
+	Unreachable   Code = "unreachable"
+	Refused       Code = "refused"
+	ServerFailure Code = "server-failure"
+	Slow          Code = "slow"
+	TCPRefused    Code = "tcp-refused"
+	Truncated     Code = "truncated"
+	WrongID       Code = "wrong-id"
+	WrongQuestion Code = "wrong-question"
+	WrongSource   Code = "wrong-source"
+	Malformed     Code = "malformed"
+	LameServer    Code = "lame-server"
+	NSUnresolved  Code = "ns-unresolvable"
+	Loop          Code = "delegation-loop"
+	NoDelegation  Code = "no-delegation"
+	SerialsDiffer Code = "serials-differ"
+	AnswersDiffer Code = "answers-differ"
+	AliasLoop     Code = "alias-loop"
+	AliasDangling Code = "alias-dangling"
+	CacheStale    Code = "cache-stale"
+	CacheNegative Code = "cache-negative"
+	AnswerDiffers Code = "answer-differs"
+	Unanswered    Code = "unanswered"
+	Failed        Code = "failed"
+	Undecodable   Code = "undecodable"
+)
+
+// Entry is one code's page in the catalogue.
+type Entry struct {
+	Code    Code
+	Meaning string // what it says about the thing it names
+	Next    string // what to do, when the finding itself does not know better
+}
+
+// Catalogue lists every code, grouped by what it is about.
+var Catalogue = []Entry{
+	{NoResolver, "This machine has no resolver to ask.", "Set a resolver in the network settings, or name one with --from."},
+	{NoReply, "The server sent nothing back, however often it was asked.", "Ask whoever runs the server whether it is up and whether a firewall drops port 53."},
+	{Unreachable, "The network or the host itself said that nothing listens there.", "Ask whoever runs the server to start it, or take its address out of the zone."},
+	{Refused, "The server understood the question and will not answer it for you.", "Ask from a network that the server serves, or ask another resolver."},
+	{ServerFailure, "The server tried and could not give an answer (SERVFAIL).", "Trace the name to see which of the zone's own servers the resolver stumbles over."},
+	{Slow, "The answer took more than a second.", "Ask again: if it stays slow, look at the path to that server and at the servers it has to ask."},
+	{TCPRefused, "The server takes no TCP connection, which large answers need.", "Ask whoever runs the server to open TCP port 53."},
+	{Truncated, "The answer was cut to fit UDP and the whole could not be got over TCP.", "Ask whoever runs the server to open TCP port 53, or have the answer made smaller."},
+	{WrongID, "A reply came with an ID that was not asked.", "Look for a device in between, or an attacker guessing: capture the packets and see where it comes from."},
+	{WrongQuestion, "A reply came to a question that was not asked.", "Look for a device in between that mixes replies up."},
+	{WrongSource, "A reply came from an address that was not asked.", "The server answers from another of its addresses: ask whoever runs it to bind its addresses one by one."},
+	{Malformed, "The reply is not a DNS message that can be read.", "Look at its bytes with --wire, and hand them to whoever runs the server."},
+	{LameServer, "The parent lists this server for the zone, and it does not serve the zone.", "Ask the zone's holder to load the zone on that server, or to take the server off the list at the registry."},
+	{NSUnresolved, "The host name of a listed server leads to no address.", "Ask the zone's holder to give that host an address, or to list another."},
+	{Loop, "To find the zone's servers one needs the zone's servers.", "Ask the zone's holder for at least one server whose name lies elsewhere, or for glue at the parent."},
+	{NoDelegation, "No server on the way says who serves the zone.", "Ask the registry whether the zone is registered and delegated."},
+	{SerialsDiffer, "The zone's own servers hold different versions of the zone.", "Ask the zone's holder why that secondary does not take the updates: transfer refused, or notify lost."},
+	{AnswersDiffer, "The zone's own servers give different answers.", "Ask the zone's holder to bring that server up to date; until then who asks it gets the older answer."},
+	{AliasLoop, "The alias leads back to itself.", "Ask the zone's holder to point one of the aliases at a name that has an address."},
+	{AliasDangling, "The alias leads to a name that does not exist.", "Ask the zone's holder to create the name the alias leads to, or to change the alias."},
+	{CacheStale, "The resolver still hands out an answer that the zone no longer gives.", "Ask whoever runs the resolver to clear this name from its cache, or wait until it runs out."},
+	{CacheNegative, "The resolver remembers that there was no such name; by now there is.", "Ask whoever runs the resolver to clear this name from its cache, or wait until it runs out."},
+	{AnswerDiffers, "The resolvers answer differently, and nothing seen explains it.", "Compare again with --zone-servers to see which of them the zone agrees with."},
+	{Unanswered, "The capture holds the question and no reply to it.", "Look whether the capture saw both directions; then ask that server yourself."},
+	{Failed, "The reply reports a failure.", "Trace the names it failed for."},
+	{Undecodable, "A packet to or from the DNS port is not a message that can be read.", "Look at the packet's bytes; a short one may have been cut by the capture's snap length."},
+}
+
+// Of returns the catalogue's entry for a code; ok is false for an unknown one.
+func Of(code Code) (Entry, bool) {
+	i := slices.IndexFunc(Catalogue, func(e Entry) bool { return e.Code == code })
+	if i < 0 {
+		return Entry{}, false
+	}
+	return Catalogue[i], true
+}
+
+// About names what a finding is about, as far as it applies. Names are in text
+// form with the final dot.
+type About struct {
+	Name    string `json:"name,omitempty"`
+	Type    string `json:"type,omitempty"`
+	Zone    string `json:"zone,omitempty"`
+	Server  string `json:"server,omitempty"`  // host name as the zone lists it, or a resolver's label or address as asked
+	Address string `json:"address,omitempty"` // the server's
+	Client  string `json:"client,omitempty"`
+}
+
+// Finding is one thing found, with what shows it.
+type Finding struct {
+	Code     Code     `json:"code"`
+	Severity Severity `json:"severity"`
+	About    About    `json:"about"`
+	Text     string   `json:"text"`     // one sentence, safe to print
+	Evidence []int    `json:"evidence"` // numbers of the exchanges that show it
+	Next     string   `json:"next"`     // what to do
+	// Brief is Text without what it is listed for, to be joined with others of one zone; "" where there is none.
+	Brief string `json:"-"`
+	// Lasts is for how many seconds at most it goes on if nobody does anything; 0: no end known.
+	Lasts uint32 `json:"lasts,omitempty"`
+}
+
+// New makes a finding with the catalogue's advice.
+func New(code Code, severity Severity, about About, text string, evidence ...int) Finding {
+	entry, _ := Of(code)
+	return Finding{Code: code, Severity: severity, About: about, Text: text, Evidence: evidence, Next: entry.Next}
+}
+
+// Sort puts the heavier findings first and keeps the order of equals.
+func Sort(all []Finding) {
+	slices.SortStableFunc(all, func(a, b Finding) int { return cmp.Compare(b.Severity.Weight(), a.Severity.Weight()) })
+}
+
+// Worst returns the heaviest severity among them, "" of none.
+func Worst(all []Finding) Severity {
+	var worst Severity
+	for _, f := range all {
+		if f.Severity.Weight() > worst.Weight() {
+			worst = f.Severity
+		}
+	}
+	return worst
+}

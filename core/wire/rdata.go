@@ -1,0 +1,306 @@
+package wire
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/hex"
+	"net/netip"
+	"strconv"
+	"strings"
+)
+
+// Word is one word of a record's text: its bytes with the escapes still in
+// place, and whether it stood in quotes.
+type Word struct {
+	Text   []byte
+	Quoted bool
+}
+
+// Words are the words of one RDATA in master-file form. Origin is what relative
+// names hang from; the zero Name stands for the root.
+type Words struct {
+	List   []Word
+	Origin Name
+	next   int
+}
+
+// Reset makes w ready to read the words of another record.
+func (w *Words) Reset(list []Word, origin Name) { w.List, w.Origin, w.next = list, origin, 0 }
+
+func (w *Words) take() (Word, error) {
+	if w.next >= len(w.List) {
+		return Word{}, ErrMissing
+	}
+	w.next++
+	return w.List[w.next-1], nil
+}
+
+func (w *Words) left() int { return len(w.List) - w.next }
+
+// fail names the word taken last as the one at fault, or the place where one is missing.
+func (w *Words) fail(field string, err error) error {
+	at := w.next - 1
+	if err == ErrMissing || err == ErrSurplus {
+		at = w.next
+	}
+	return &TextError{Field: field, Word: max(at, 0), Err: err}
+}
+
+// ParseRData reads the words of an RDATA of type t, in the type's own form or
+// in the generic one (\# length hex, RFC 3597 §5), and appends the wire form to
+// dst. The error is a *TextError.
+func ParseRData(dst []byte, t Type, c Class, words *Words) ([]byte, error) {
+	if words.Origin.IsZero() {
+		words.Origin = Root
+	}
+	start := len(dst)
+	row := rowOf(t, c)
+	if len(words.List) > 0 && !words.List[0].Quoted && string(words.List[0].Text) == `\#` {
+		dst, err := parseGeneric(dst, words)
+		if err == nil && row != nil {
+			if field, _, bad := row.check(string(dst[start:])); bad != nil {
+				err = words.fail(field, bad)
+			}
+		}
+		return dst, err
+	}
+	if row == nil {
+		return dst, words.fail("RDATA of "+t.String(), ErrUnknownType)
+	}
+	for _, f := range row.fields {
+		for n := 0; ; n++ {
+			if f.repeat == anyTimes && words.left() == 0 || f.repeat == atLeastOnce && n > 0 && words.left() == 0 {
+				break
+			}
+			var err error
+			if dst, err = f.kind.parse(dst, words); err != nil {
+				return dst[:start], words.fail(f.name, err)
+			}
+			if f.repeat == once {
+				break
+			}
+		}
+	}
+	if words.left() > 0 {
+		return dst[:start], words.fail("RDATA of "+t.String(), ErrSurplus)
+	}
+	if len(dst)-start > 65535 {
+		return dst[:start], words.fail("RDATA of "+t.String(), ErrRDataSize)
+	}
+	return dst, nil
+}
+
+// parseGeneric reads \# length hex... (RFC 3597 §5).
+func parseGeneric(dst []byte, words *Words) ([]byte, error) {
+	words.next = 1
+	word, err := words.take()
+	if err != nil {
+		return dst, words.fail("RDATA length", err)
+	}
+	size, err := strconv.ParseUint(string(word.Text), 10, 16)
+	if err != nil {
+		return dst, words.fail("RDATA length", ErrValue)
+	}
+	start := len(dst)
+	for words.left() > 0 {
+		word, _ = words.take()
+		if dst, err = hex.AppendDecode(dst, word.Text); err != nil {
+			return dst[:start], words.fail("RDATA", ErrValue)
+		}
+	}
+	if len(dst)-start != int(size) {
+		return dst[:start], words.fail("RDATA length", ErrValue)
+	}
+	return dst, nil
+}
+
+// each calls visit for every field of an uncompressed RDATA, in order, with its
+// first and last index. The error says what does not fit the row, at which
+// index, and in which field; the fields before it were visited.
+func (r *row) each(rdata string, visit func(f *field, from, to int)) (name string, at int, err error) {
+	for i := range r.fields {
+		f := &r.fields[i]
+		for n := 0; ; n++ {
+			if at == len(rdata) && (f.repeat == anyTimes || f.repeat == atLeastOnce && n > 0) {
+				break
+			}
+			size, err := f.kind.span(rdata, at)
+			if err != nil {
+				return f.name, at, err
+			}
+			visit(f, at, at+size)
+			at += size
+			if f.repeat == once {
+				break
+			}
+		}
+	}
+	if at != len(rdata) {
+		return "RDATA of " + r.mnemonic, at, ErrRDataLong
+	}
+	return "", at, nil
+}
+
+func (r *row) check(rdata string) (name string, at int, err error) {
+	return r.each(rdata, func(*field, int, int) {})
+}
+
+// Record is one resource record (RFC 1035 §4.1.3). Data is the RDATA in wire
+// form with every name in it uncompressed, so two records are the same bytes
+// exactly when they are ==.
+type Record struct {
+	Name  Name
+	Type  Type
+	Class Class
+	TTL   uint32 // seconds
+	Data  string
+}
+
+// ParseRecordData returns the RDATA for text in master-file form, names absolute.
+func ParseRecordData(t Type, text string) (string, error) {
+	var list []Word
+	for _, w := range strings.Fields(text) {
+		list = append(list, Word{Text: []byte(strings.Trim(w, `"`)), Quoted: w[0] == '"'})
+	}
+	data, err := ParseRData(nil, t, IN, &Words{List: list})
+	return string(data), err
+}
+
+// Value returns the RDATA in master-file form; in the generic form (RFC 3597 §5)
+// when the type is unknown or the data does not fit it. It is safe to print.
+func (r Record) Value() string { return string(r.appendValue(nil)) }
+
+func (r Record) appendValue(dst []byte) []byte {
+	if row := rowOf(r.Type, r.Class); row != nil {
+		start := len(dst)
+		if _, _, err := row.each(r.Data, func(f *field, from, to int) {
+			if len(dst) > start {
+				dst = append(dst, ' ')
+			}
+			dst = f.kind.text(dst, r.Data[from:to])
+		}); err == nil {
+			return dst
+		}
+		dst = dst[:start]
+	}
+	dst = append(dst, `\# `...)
+	dst = strconv.AppendInt(dst, int64(len(r.Data)), 10)
+	if len(r.Data) > 0 {
+		dst = hex.AppendEncode(append(dst, ' '), []byte(r.Data))
+	}
+	return dst
+}
+
+// String returns the record as one line of a master file.
+func (r Record) String() string {
+	dst := appendName(nil, r.Name.wire)
+	dst = append(dst, ' ')
+	dst = strconv.AppendUint(dst, uint64(r.TTL), 10)
+	dst = append(append(append(dst, ' '), r.Class.String()...), ' ')
+	dst = append(append(dst, r.Type.String()...), ' ')
+	return string(r.appendValue(dst))
+}
+
+// Field is one field of a record for a reader: the name its document gives it,
+// and its value in master-file form.
+type Field struct{ Name, Value string }
+
+// Fields returns the record's fields in order; none for an unknown type or an
+// RDATA that does not fit its type.
+func (r Record) Fields() []Field {
+	row := rowOf(r.Type, r.Class)
+	if row == nil {
+		return nil
+	}
+	var fields []Field
+	if _, _, err := row.each(r.Data, func(f *field, from, to int) {
+		fields = append(fields, Field{f.name, string(f.kind.text(nil, r.Data[from:to]))})
+	}); err != nil {
+		return nil
+	}
+	return fields
+}
+
+// Target returns the first domain name in the RDATA: the host of an NS, MX or
+// SRV, where a CNAME leads, the MNAME of an SOA. ok is false when there is none.
+func (r Record) Target() (target Name, ok bool) {
+	row := rowOf(r.Type, r.Class)
+	if row == nil {
+		return Name{}, false
+	}
+	row.each(r.Data, func(f *field, from, to int) {
+		if !ok && f.kind.holds != nil && f.kind.holds(r.Data, from) {
+			target, ok = Name{r.Data[from:to]}, true
+		}
+	})
+	return target, ok
+}
+
+// Address returns the address of an A or AAAA record; ok is false for other types.
+func (r Record) Address() (address netip.Addr, ok bool) {
+	if r.Type != A && r.Type != AAAA || r.Class != IN {
+		return netip.Addr{}, false
+	}
+	return netip.AddrFromSlice([]byte(r.Data))
+}
+
+// Folded returns the record with TTL zero and every name in lower case: records
+// that mean the same fold to the same value (RFC 4343; RFC 4034 §6.2 without
+// its list of types, since case never carries meaning in a name).
+func (r Record) Folded() Record {
+	r.TTL = 0
+	r.Name = r.Name.Fold()
+	row := rowOf(r.Type, r.Class)
+	if row == nil {
+		return r
+	}
+	var folded []byte
+	row.each(r.Data, func(f *field, from, to int) {
+		if f.kind.holds != nil && f.kind.holds(r.Data, from) {
+			if folded == nil {
+				folded = []byte(r.Data)
+			}
+			for i := from; i < to; i++ {
+				folded[i] = fold(folded[i])
+			}
+		}
+	})
+	if folded != nil {
+		r.Data = string(folded)
+	}
+	return r
+}
+
+// Authority is the content of an SOA record (RFC 1035 §3.3.13); periods in seconds.
+type Authority struct {
+	MName, RName                            Name
+	Serial, Refresh, Retry, Expire, Minimum uint32
+}
+
+// Authority returns what an SOA record says; ok is false for other types.
+func (r Record) Authority() (soa Authority, ok bool) {
+	if r.Type != SOA {
+		return soa, false
+	}
+	row := rowOf(SOA, r.Class)
+	if _, _, err := row.check(r.Data); err != nil {
+		return soa, false
+	}
+	mname, _ := skipName(r.Data, 0)
+	rname, _ := skipName(r.Data, mname)
+	soa.MName, soa.RName = Name{r.Data[:mname]}, Name{r.Data[mname:rname]}
+	for i, v := range []*uint32{&soa.Serial, &soa.Refresh, &soa.Retry, &soa.Expire, &soa.Minimum} {
+		*v = uint32(unsigned(r.Data[rname+4*i : rname+4*i+4]))
+	}
+	return soa, true
+}
+
+// NewSOA returns the RDATA of an SOA record.
+func (soa Authority) Data() string {
+	var b bytes.Buffer
+	b.WriteString(soa.MName.wire + soa.RName.wire)
+	for _, v := range []uint32{soa.Serial, soa.Refresh, soa.Retry, soa.Expire, soa.Minimum} {
+		b.Write(binary.BigEndian.AppendUint32(nil, v))
+	}
+	return b.String()
+}

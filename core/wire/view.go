@@ -1,0 +1,213 @@
+package wire
+
+import "encoding/binary"
+
+const headerSize = 12 // bytes (RFC 1035 §4.1.1)
+
+// Section is one of the four parts of a message.
+type Section uint8
+
+// The sections in wire order (RFC 1035 §4.1).
+const (
+	QuestionSection Section = iota
+	AnswerSection
+	AuthoritySection
+	AdditionalSection
+)
+
+func (s Section) String() string {
+	return [...]string{"question", "answer", "authority", "additional"}[s&3]
+}
+
+// View reads a message in place, without allocating. It aliases the message
+// and is good for as long as those bytes are.
+type View struct {
+	msg     []byte
+	qname   int // length in bytes of the first question's name as it stands; 0: no question
+	records int // where the records start
+}
+
+// ReadView checks the header and the questions of msg. The error is a *ParseError.
+func ReadView(msg []byte) (View, error) {
+	v := View{msg: msg, records: headerSize}
+	if len(msg) < headerSize {
+		return v, &ParseError{"header", len(msg), ErrShort}
+	}
+	for i := range int(v.Count(QuestionSection)) {
+		end, err := skipWireName(msg, v.records)
+		if err != nil {
+			return v, &ParseError{"QNAME", v.records, err}
+		}
+		if len(msg)-end < 4 {
+			return v, &ParseError{"QTYPE", end, ErrShort}
+		}
+		if i == 0 {
+			v.qname = end - headerSize
+		}
+		v.records = end + 4
+	}
+	return v, nil
+}
+
+// skipWireName returns the offset after the name at off, which may be
+// compressed; where a pointer leads is not looked at.
+func skipWireName(msg []byte, off int) (int, error) {
+	for start := off; off < len(msg); {
+		n := int(msg[off])
+		switch {
+		case n == 0:
+			return off + 1, nil
+		case n >= 0xC0:
+			if off+2 > len(msg) {
+				return 0, ErrShort
+			}
+			return off + 2, nil
+		case n > maxLabel:
+			return 0, ErrLabelType
+		}
+		if off += 1 + n; off-start >= maxName {
+			return 0, ErrNameLong
+		}
+	}
+	return 0, ErrShort
+}
+
+// ID returns the message's identifier.
+func (v View) ID() uint16 { return binary.BigEndian.Uint16(v.msg) }
+
+// Flags returns the header's flags, opcode and response code.
+func (v View) Flags() Flags { return Flags(binary.BigEndian.Uint16(v.msg[2:])) }
+
+// Count returns how many entries the header promises for a section.
+func (v View) Count(s Section) uint16 { return binary.BigEndian.Uint16(v.msg[4+2*int(s):]) }
+
+// HasQuestion reports whether there is a question at all.
+func (v View) HasQuestion() bool { return v.qname > 0 }
+
+// QType returns the first question's type, 0 without one.
+func (v View) QType() Type {
+	if v.qname == 0 {
+		return 0
+	}
+	return Type(binary.BigEndian.Uint16(v.msg[headerSize+v.qname:]))
+}
+
+// QClass returns the first question's class, 0 without one.
+func (v View) QClass() Class {
+	if v.qname == 0 {
+		return 0
+	}
+	return Class(binary.BigEndian.Uint16(v.msg[headerSize+v.qname+2:]))
+}
+
+// QName returns the first question's name; it allocates.
+func (v View) QName() (Name, error) {
+	if v.qname == 0 {
+		return Name{}, nil
+	}
+	name, _, err := ReadName(v.msg, headerSize)
+	return name, err
+}
+
+// QuestionBytes returns the first question as it stands: name, type, class.
+// A first name has nothing to be compressed against, so two questions are one
+// when these bytes are, but for letter case.
+func (v View) QuestionBytes() []byte {
+	if v.qname == 0 {
+		return nil
+	}
+	return v.msg[headerSize : headerSize+v.qname+4]
+}
+
+// QuestionHash returns a hash of the first question, letter case ignored.
+func (v View) QuestionHash() uint64 {
+	h := uint64(14695981039346656037) // FNV-1a: short keys, no state to set up
+	for _, c := range v.QuestionBytes() {
+		h = (h ^ uint64(fold(c))) * 1099511628211
+	}
+	return h
+}
+
+// SameQuestion reports whether both ask for the same name (letter case
+// ignored), type and class.
+func (v View) SameQuestion(w View) bool {
+	a, b := v.QuestionBytes(), w.QuestionBytes()
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i] != b[i] && fold(a[i]) != fold(b[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+// Records walks the records of the message in order.
+func (v View) Records() RecordCursor {
+	return RecordCursor{
+		msg: v.msg, off: v.records, section: AnswerSection,
+		left: [4]uint16{0, v.Count(AnswerSection), v.Count(AuthoritySection), v.Count(AdditionalSection)},
+	}
+}
+
+// RecordCursor steps through the records of a message and allocates nothing:
+//
+//	for c := view.Records(); c.Next(); { use(c.Record) }
+type RecordCursor struct {
+	Record  RecordView
+	Err     error // a *ParseError once Next has returned false for damage, nil at a clean end
+	msg     []byte
+	off     int
+	section Section
+	left    [4]uint16
+}
+
+// RecordView is one record in place.
+type RecordView struct {
+	Section Section
+	NameAt  int // offset of the owner name in the message
+	Type    Type
+	Class   Class
+	TTL     uint32 // seconds
+	Data    []byte // the RDATA as it stands: names in it may be compressed
+}
+
+// Next steps to the next record and reports whether there is one.
+func (c *RecordCursor) Next() bool {
+	for c.left[c.section] == 0 {
+		if c.section == AdditionalSection {
+			return false
+		}
+		c.section++
+	}
+	fixed, err := skipWireName(c.msg, c.off)
+	if err != nil {
+		c.Err = &ParseError{"NAME", c.off, err}
+		return false
+	}
+	if len(c.msg)-fixed < 10 {
+		c.Err = &ParseError{"TYPE", fixed, ErrShort}
+		return false
+	}
+	data := fixed + 10
+	size := int(binary.BigEndian.Uint16(c.msg[fixed+8:]))
+	if len(c.msg)-data < size {
+		c.Err = &ParseError{"RDATA", data, ErrShort}
+		return false
+	}
+	c.Record = RecordView{
+		Section: c.section, NameAt: c.off,
+		Type:  Type(binary.BigEndian.Uint16(c.msg[fixed:])),
+		Class: Class(binary.BigEndian.Uint16(c.msg[fixed+2:])),
+		TTL:   binary.BigEndian.Uint32(c.msg[fixed+4:]),
+		Data:  c.msg[data : data+size : data+size],
+	}
+	c.left[c.section]--
+	c.off = data + size
+	return true
+}
+
+// Offset returns the offset after the last record read; once Next has returned
+// false without an error, what lies beyond is not part of the message.
+func (c *RecordCursor) Offset() int { return c.off }

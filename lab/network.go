@@ -1,0 +1,100 @@
+package lab
+
+import (
+	"context"
+	"net"
+	"net/netip"
+	"os"
+	"syscall"
+
+	"unquil/core/exchange"
+)
+
+// Network reaches the lab's hosts by their virtual addresses. It has the
+// methods that the program's client asks of a network.
+type Network struct{ lab *Lab }
+
+// Network returns the way into the lab.
+func (l *Lab) Network() Network { return Network{l} }
+
+// reach finds the loopback sockets behind a server, or fails as the network
+// would: a host that is not there is unreachable, a closed port refuses.
+func (n Network) reach(server netip.AddrPort) (*sockets, error) {
+	a := server.Addr().Unmap()
+	if n.lab.hosts[a] == nil {
+		return nil, os.NewSyscallError("connect", syscall.EHOSTUNREACH)
+	}
+	if n.lab.closed[a] || server.Port() != 53 {
+		return nil, os.NewSyscallError("connect", syscall.ECONNREFUSED)
+	}
+	return n.lab.listen(a)
+}
+
+// Stream connects to a server over TCP.
+func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, error) {
+	s, err := n.reach(server)
+	if err != nil {
+		return nil, err
+	}
+	var dialer net.Dialer
+	conn, err := dialer.DialContext(ctx, "tcp4", s.tcp.Addr().String())
+	if err != nil {
+		return nil, err
+	}
+	return virtualConn{conn, net.TCPAddrFromAddrPort(n.local(conn.LocalAddr()))}, nil
+}
+
+// Datagrams opens a UDP socket from which server can be asked.
+func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.Datagrams, error) {
+	s, err := n.reach(server)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		return nil, err
+	}
+	real := s.udp.LocalAddr().(*net.UDPAddr).AddrPort()
+	return &datagrams{conn, net.UDPAddrFromAddrPort(n.local(conn.LocalAddr())), server, real}, nil
+}
+
+// local is the technician's virtual address with the real port.
+func (n Network) local(a net.Addr) netip.AddrPort {
+	port := netip.MustParseAddrPort(a.String()).Port()
+	return netip.AddrPortFrom(n.lab.Scenario.Machine, port)
+}
+
+// virtualConn is a TCP connection that tells its virtual address.
+type virtualConn struct {
+	net.Conn
+	local net.Addr
+}
+
+func (c virtualConn) LocalAddr() net.Addr { return c.local }
+
+// datagrams is a UDP socket whose peer has a virtual and a real address.
+type datagrams struct {
+	*net.UDPConn
+	local         net.Addr
+	virtual, real netip.AddrPort
+}
+
+// LocalAddr is the technician's virtual address.
+func (d *datagrams) LocalAddr() net.Addr { return d.local }
+
+// WriteToUDPAddrPort sends to the virtual address that the socket was opened for.
+func (d *datagrams) WriteToUDPAddrPort(b []byte, to netip.AddrPort) (int, error) {
+	if to != d.virtual {
+		return 0, os.NewSyscallError("sendto", syscall.EHOSTUNREACH)
+	}
+	return d.UDPConn.WriteToUDPAddrPort(b, d.real)
+}
+
+// ReadFromUDPAddrPort receives, and names the sender by its virtual address.
+func (d *datagrams) ReadFromUDPAddrPort(b []byte) (int, netip.AddrPort, error) {
+	n, from, err := d.UDPConn.ReadFromUDPAddrPort(b)
+	if from == d.real {
+		from = d.virtual
+	}
+	return n, from, err
+}

@@ -1,0 +1,232 @@
+package lab
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"sync"
+	"time"
+
+	"unquil/core/wire"
+	"unquil/core/zonefile"
+)
+
+// resolver is a recursive resolver over the lab's own servers, with a cache.
+type resolver struct {
+	lab   *Lab
+	roots []wire.Record // NS and addresses
+
+	mu    sync.Mutex
+	cache map[cacheKey]cacheEntry
+}
+
+type cacheKey struct {
+	name wire.Name // in lower case
+	t    wire.Type
+}
+
+// cacheEntry is an RRset, or the SOA that says how long there is none.
+type cacheEntry struct {
+	records  []wire.Record
+	negative bool
+	code     wire.RCode
+	taken    time.Time
+}
+
+func newResolver(l *Lab, config Resolver, roots []wire.Record) (*resolver, error) {
+	r := &resolver{lab: l, roots: roots, cache: map[cacheKey]cacheEntry{}}
+	for _, c := range config.Cached {
+		age, err := time.ParseDuration(c.Age)
+		if err != nil {
+			return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
+		}
+		records, err := zonefile.Read(strings.NewReader(c.Record+"\n"), zonefile.Options{File: "resolver " + config.Label})
+		if err != nil {
+			return nil, err
+		}
+		for _, record := range records {
+			k := cacheKey{record.Name.Fold(), record.Type}
+			entry := r.cache[k]
+			entry.records, entry.taken = append(entry.records, record), l.now().Add(-age)
+			r.cache[k] = entry
+		}
+	}
+	return r, nil
+}
+
+func (r *resolver) answer(query *wire.Message) (*wire.Message, bool) {
+	m := replyTo(query)
+	m.Flags |= wire.RA
+	q := query.Questions[0]
+	if !query.Flags.Has(wire.RD) || q.Class != wire.IN {
+		m.Flags = m.Flags.WithRCode(wire.Refused)
+		return m, true
+	}
+	work := &resolution{resolver: r, questions: 100}
+	for range 12 {
+		entry, ok := work.lookup(q.Name, q.Type, 0)
+		if !ok {
+			m.Answer = nil
+			m.Flags = m.Flags.WithRCode(wire.ServFail)
+			return m, true
+		}
+		if entry.negative {
+			m.Flags = m.Flags.WithRCode(entry.code)
+			m.Authority = entry.records
+			return m, true
+		}
+		m.Answer = append(m.Answer, entry.records...)
+		last := entry.records[len(entry.records)-1]
+		if last.Type != wire.CNAME || q.Type == wire.CNAME {
+			return m, true
+		}
+		q.Name, _ = last.Target()
+	}
+	m.Answer = nil // an alias that never ends
+	m.Flags = m.Flags.WithRCode(wire.ServFail)
+	return m, true
+}
+
+// resolution is the work for one question; questions is how many more may be asked.
+type resolution struct {
+	*resolver
+	questions int
+}
+
+// lookup returns the RRset of a name and type, the alias in its place, or the
+// proof that there is none, from the cache or from the zone's servers.
+func (w *resolution) lookup(name wire.Name, t wire.Type, depth int) (cacheEntry, bool) {
+	if entry, ok := w.cached(name, t); ok {
+		return entry, true
+	}
+	if entry, ok := w.cached(name, wire.CNAME); ok && !entry.negative {
+		return entry, true
+	}
+	servers := w.roots
+	for range 16 {
+		reply := w.ask(servers, wire.Question{Name: name, Type: t, Class: wire.IN}, depth)
+		if reply == nil {
+			return cacheEntry{}, false
+		}
+		if !reply.Flags.Has(wire.AA) {
+			servers = append(append([]wire.Record(nil), reply.Authority...), reply.Additional...)
+			continue
+		}
+		return w.keep(name, t, reply), true
+	}
+	return cacheEntry{}, false
+}
+
+// cached returns what the cache still holds, its TTLs counted down.
+func (w *resolution) cached(name wire.Name, t wire.Type) (cacheEntry, bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	k := cacheKey{name.Fold(), t}
+	entry, ok := w.cache[k]
+	if !ok {
+		return entry, false
+	}
+	age := uint32(w.lab.now().Sub(entry.taken) / time.Second)
+	aged := entry
+	aged.records = append([]wire.Record(nil), entry.records...)
+	for i, r := range aged.records {
+		ttl := r.TTL
+		if entry.negative {
+			soa, _ := r.Authority()
+			ttl = min(ttl, soa.Minimum)
+		}
+		if age >= ttl {
+			delete(w.cache, k)
+			return entry, false
+		}
+		aged.records[i].TTL = ttl - age
+	}
+	return aged, true
+}
+
+// keep puts the answer for a name in the cache: only what is about that name,
+// so that nobody else can slip records in.
+func (w *resolution) keep(name wire.Name, t wire.Type, reply *wire.Message) cacheEntry {
+	entry := cacheEntry{taken: w.lab.now()}
+	k := cacheKey{name.Fold(), t}
+	for _, r := range reply.Answer {
+		if r.Name.Equal(name) && (r.Type == t || r.Type == wire.CNAME) {
+			entry.records = append(entry.records, r)
+			k.t = r.Type
+		}
+	}
+	if len(entry.records) == 0 {
+		entry.negative, entry.code = true, reply.RCode()
+		for _, r := range reply.Authority {
+			if r.Type == wire.SOA {
+				entry.records = append(entry.records, r)
+			}
+		}
+	}
+	if len(entry.records) > 0 {
+		w.mu.Lock()
+		w.cache[k] = entry
+		w.mu.Unlock()
+	}
+	return entry
+}
+
+// ask asks the servers that NS records name, one after the other, until one
+// answers with authority or refers further down.
+func (w *resolution) ask(records []wire.Record, q wire.Question, depth int) *wire.Message {
+	for _, ns := range records {
+		if ns.Type != wire.NS {
+			continue
+		}
+		server, _ := ns.Target()
+		for _, address := range w.addresses(server, records, depth) {
+			if w.questions--; w.questions < 0 {
+				return nil
+			}
+			query := wire.Message{ID: 1, Questions: []wire.Question{q}, Additional: []wire.Record{{Name: wire.Root, Type: wire.OPT, Class: 1232}}}
+			reply := w.lab.deliver(address, &query)
+			if reply == nil {
+				continue
+			}
+			if reply.Flags.Has(wire.AA) && (reply.RCode() == wire.NoError || reply.RCode() == wire.NXDomain) {
+				return reply
+			}
+			if reply.RCode() == wire.NoError && refersBelow(reply, ns.Name, q.Name) {
+				return reply
+			}
+		}
+	}
+	return nil
+}
+
+// refersBelow reports whether reply refers to a zone below zone that holds name.
+func refersBelow(reply *wire.Message, zone, name wire.Name) bool {
+	for _, r := range reply.Authority {
+		if r.Type == wire.NS && r.Name.Labels() > zone.Labels() && r.Name.Under(zone) && name.Under(r.Name) {
+			return true
+		}
+	}
+	return false
+}
+
+// addresses are those given beside the referral, or else looked up.
+func (w *resolution) addresses(server wire.Name, records []wire.Record, depth int) (found []netip.Addr) {
+	for _, r := range records {
+		if a, ok := r.Address(); ok && r.Name.Equal(server) && a.Is4() {
+			found = append(found, a)
+		}
+	}
+	if len(found) > 0 || depth > 4 {
+		return found
+	}
+	entry, ok := w.lookup(server, wire.A, depth+1)
+	if !ok {
+		return nil
+	}
+	for _, r := range entry.records {
+		if a, ok := r.Address(); ok {
+			found = append(found, a)
+		}
+	}
+	return found
+}

@@ -1,0 +1,140 @@
+// Package lab is a simulated internet inside the process: a root, registries,
+// zones, resolvers with caches, and faults. Its servers listen on loopback
+// sockets; outside they are known by the virtual addresses of the scenario,
+// which come from the documentation ranges alone.
+package lab
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"unquil/core/wire"
+	"unquil/core/zonefile"
+)
+
+//go:embed scenario.toml zones machine captures
+var files embed.FS
+
+// Scenario is what scenario.toml says.
+type Scenario struct {
+	Story     string
+	Begins    time.Time
+	Machine   netip.Addr // the technician's
+	Servers   []Server   `toml:"server"`
+	Resolvers []Resolver `toml:"resolver"`
+	Faults    []Fault    `toml:"fault"`
+	Healthy   []Healthy
+}
+
+// Server is an authoritative server.
+type Server struct {
+	Host      string
+	Addresses []netip.Addr
+	State     State
+	Zones     []Served
+}
+
+// State is what is wrong with a host as a whole.
+type State string
+
+// The states of a host.
+const (
+	Up     State = ""
+	Down   State = "silent" // takes questions and says nothing
+	Closed State = "closed" // nothing listens there
+)
+
+// Served is one zone that a server answers for.
+type Served struct {
+	Name             string
+	File             string // in zones/; "" means the name and "zone"
+	WithoutAuthority bool   `toml:"without_authority"`
+}
+
+// Resolver is a recursive resolver with what its cache holds at the start.
+type Resolver struct {
+	Label     string
+	Addresses []netip.Addr
+	Place     string
+	State     State
+	Cached    []Cached
+}
+
+// Cached is a record that a cache took in before the scenario begins.
+type Cached struct {
+	Age    string // how long before, as a Go duration
+	Record string // in master-file form, with the TTL it came with
+}
+
+// Fault is one thing that is wrong, and what a technician should find.
+type Fault struct {
+	Name, Type string
+	From       string // the resolver that the complaint comes through
+	Complaint  string
+	What       string
+	Finding    string
+	Severity   string // "" means fault
+	At         string // the server, resolver or zone to blame
+}
+
+// Healthy is a name that must raise no alarm.
+type Healthy struct {
+	Name  string
+	Types []string
+}
+
+// Load reads the embedded scenario.
+func Load() (*Scenario, error) {
+	text, err := files.ReadFile("scenario.toml")
+	if err != nil {
+		return nil, err
+	}
+	var s Scenario
+	decoder := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields()
+	if err := decoder.Decode(&s); err != nil {
+		return nil, fmt.Errorf("reading scenario.toml: %w", err)
+	}
+	return &s, nil
+}
+
+// Machine is the file system of the technician's machine, as far as names go.
+func Machine() fs.FS {
+	root, err := fs.Sub(files, "machine")
+	if err != nil {
+		panic(err) // embedded: the folder is there
+	}
+	return root
+}
+
+// Captures is the folder of the morning's captures.
+func Captures() fs.FS {
+	root, err := fs.Sub(files, "captures")
+	if err != nil {
+		panic(err) // embedded: the folder is there
+	}
+	return root
+}
+
+// records reads a zone's master file.
+func (z Served) records() (origin wire.Name, records []wire.Record, err error) {
+	if origin, err = wire.ParseName(z.Name); err != nil {
+		return origin, nil, fmt.Errorf("zone %q: %w", z.Name, err)
+	}
+	file := z.File
+	if file == "" {
+		file = z.Name + "zone"
+	}
+	f, err := files.Open("zones/" + file)
+	if err != nil {
+		return origin, nil, err
+	}
+	defer f.Close()
+	records, err = zonefile.Read(f, zonefile.Options{File: file, Origin: origin})
+	return origin, records, err
+}

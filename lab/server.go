@@ -1,0 +1,88 @@
+package lab
+
+import (
+	"unquil/core/wire"
+)
+
+// host answers the messages that reach one of the lab's machines.
+type host interface {
+	// answer returns the reply to a question, or false for silence.
+	answer(query *wire.Message) (reply *wire.Message, ok bool)
+}
+
+// authoritative is a server of zones.
+type authoritative struct {
+	zones []*zone
+	state State
+}
+
+func (s *authoritative) answer(query *wire.Message) (*wire.Message, bool) {
+	if s.state != Up {
+		return nil, false
+	}
+	m := replyTo(query)
+	q := query.Questions[0]
+	var best *zone
+	for _, z := range s.zones {
+		if q.Class == wire.IN && q.Name.Under(z.origin) && (best == nil || z.origin.Labels() > best.origin.Labels()) {
+			best = z
+		}
+	}
+	if best == nil {
+		m.Flags = m.Flags.WithRCode(wire.Refused)
+		return m, true
+	}
+	best.answer(q, m)
+	return m, true
+}
+
+// replyTo starts a reply: the ID, the question and what is taken over of the flags.
+func replyTo(query *wire.Message) *wire.Message {
+	return &wire.Message{
+		ID: query.ID, Questions: query.Questions,
+		Flags: wire.QR | query.Flags&(wire.RD|wire.CD),
+	}
+}
+
+// respond reads a query, has it answered, and returns the reply's bytes as they
+// fit the transport; nil is silence.
+func respond(h host, data []byte, stream bool) []byte {
+	query, err := wire.ReadMessage(data)
+	if query.Flags.Has(wire.QR) || len(data) < 12 {
+		return nil
+	}
+	if err != nil || len(query.Questions) != 1 || query.Flags.Opcode() != wire.OpQuery {
+		code := wire.FormErr
+		if err == nil && query.Flags.Opcode() != wire.OpQuery {
+			code = wire.NotImp
+		}
+		refusal := wire.Message{ID: query.ID, Flags: (wire.QR | query.Flags&wire.RD).WithRCode(code).WithOpcode(query.Flags.Opcode())}
+		out, _ := refusal.Bytes()
+		return out
+	}
+	reply, ok := h.answer(&query)
+	if !ok {
+		return nil
+	}
+	limit := 512
+	if opt, ok := query.OPT(); ok {
+		limit = max(limit, min(int(opt.Class), 1232))
+		reply.Additional = append(reply.Additional, wire.Record{Name: wire.Root, Type: wire.OPT, Class: 1232})
+	}
+	if stream {
+		limit = 65535
+	}
+	out, err := reply.Bytes()
+	if err == nil && len(out) <= limit {
+		return out
+	}
+	// What does not fit is left out whole, and said to be (RFC 2181 §9).
+	cut := *reply
+	cut.Flags |= wire.TC
+	cut.Answer, cut.Authority, cut.Additional = nil, nil, nil
+	if opt, ok := reply.OPT(); ok {
+		cut.Additional = []wire.Record{opt}
+	}
+	out, _ = cut.Bytes()
+	return out
+}

@@ -1,0 +1,148 @@
+package lab
+
+import (
+	"fmt"
+
+	"unquil/core/wire"
+)
+
+// zone is the content of one zone as a server has it.
+type zone struct {
+	origin    wire.Name
+	nodes     map[wire.Name][]wire.Record // by owner in lower case; an empty non-terminal has none
+	soa       wire.Record
+	authority bool
+}
+
+func newZone(served Served) (*zone, error) {
+	origin, records, err := served.records()
+	if err != nil {
+		return nil, err
+	}
+	z := &zone{origin: origin, nodes: map[wire.Name][]wire.Record{}, authority: !served.WithoutAuthority}
+	for _, r := range records {
+		if !r.Name.Under(origin) {
+			return nil, fmt.Errorf("zone %s: %s lies outside it", origin, r.Name)
+		}
+		owner := r.Name.Fold()
+		z.nodes[owner] = append(z.nodes[owner], r)
+		for name := owner; !name.Equal(origin); {
+			name = name.Parent()
+			z.nodes[name] = append(z.nodes[name], nil...)
+		}
+		if r.Type == wire.SOA {
+			z.soa = r
+		}
+	}
+	if z.soa.Name.IsZero() {
+		return nil, fmt.Errorf("zone %s: no SOA record", origin)
+	}
+	return z, nil
+}
+
+// of returns the records of one type at a name.
+func (z *zone) of(name wire.Name, t wire.Type) (found []wire.Record) {
+	for _, r := range z.nodes[name.Fold()] {
+		if r.Type == t || t == wire.ANY {
+			found = append(found, r)
+		}
+	}
+	return found
+}
+
+// answer fills m with the zone's answer to q (RFC 1034 §4.3.2), following
+// aliases while they stay in the zone.
+func (z *zone) answer(q wire.Question, m *wire.Message) {
+	if z.authority {
+		m.Flags |= wire.AA
+	}
+	name := q.Name
+	for range 16 {
+		if ns := z.delegation(name); ns != nil {
+			if len(m.Answer) == 0 {
+				m.Flags &^= wire.AA
+			}
+			m.Authority = append(m.Authority, ns...)
+			z.glue(ns, m)
+			return
+		}
+		node, exists := z.nodes[name.Fold()]
+		if !exists {
+			node, exists = z.wildcard(name)
+		}
+		if !exists {
+			m.Flags = m.Flags.WithRCode(wire.NXDomain)
+			m.Authority = append(m.Authority, z.soa)
+			return
+		}
+		found, alias := match(node, name, q.Type)
+		m.Answer = append(m.Answer, found...)
+		if len(found) > 0 {
+			return
+		}
+		if alias == nil {
+			m.Authority = append(m.Authority, z.soa)
+			return
+		}
+		for _, seen := range m.Answer {
+			if seen == *alias {
+				return
+			}
+		}
+		m.Answer = append(m.Answer, *alias)
+		if name, _ = alias.Target(); !name.Under(z.origin) {
+			return
+		}
+	}
+}
+
+// match picks the records of a type, or else the alias, as owned by name.
+func match(node []wire.Record, name wire.Name, t wire.Type) (found []wire.Record, alias *wire.Record) {
+	for _, r := range node {
+		r.Name = name
+		if r.Type == t || t == wire.ANY {
+			found = append(found, r)
+		} else if r.Type == wire.CNAME {
+			alias = &r
+		}
+	}
+	return found, alias
+}
+
+// delegation returns the NS records of the zone cut above or at name, below the apex.
+func (z *zone) delegation(name wire.Name) []wire.Record {
+	for depth := z.origin.Labels() + 1; depth <= name.Labels(); depth++ {
+		if ns := z.of(name.Ancestor(depth), wire.NS); ns != nil {
+			return ns
+		}
+	}
+	return nil
+}
+
+// glue adds the addresses that the zone holds for the hosts of a delegation.
+func (z *zone) glue(ns []wire.Record, m *wire.Message) {
+	for _, r := range ns {
+		host, _ := r.Target()
+		for _, t := range []wire.Type{wire.A, wire.AAAA} {
+			m.Additional = append(m.Additional, z.of(host, t)...)
+		}
+	}
+}
+
+// wildcard returns the records that stand for a name that is not there (RFC 4592 §3.3.1).
+func (z *zone) wildcard(name wire.Name) ([]wire.Record, bool) {
+	for closest := name.Parent(); closest.Under(z.origin); closest = closest.Parent() {
+		if _, exists := z.nodes[closest.Fold()]; exists {
+			star, err := closest.Child("*")
+			if err != nil {
+				return nil, false
+			}
+			node, ok := z.nodes[star.Fold()]
+			return node, ok
+		}
+		if closest.IsRoot() {
+			break
+		}
+	}
+	return nil, false
+}

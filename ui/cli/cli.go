@@ -1,0 +1,310 @@
+// Package cli is the command line: flags in, one call of core, one view out.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"runtime/debug"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"unquil/core/delegation"
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/machine"
+	"unquil/core/wire"
+	"unquil/lab"
+	"unquil/ui/data"
+	"unquil/ui/text"
+)
+
+// Exit codes.
+const (
+	exitDone   = 0
+	exitFailed = 1 // a file, a permission, the network of this machine
+	exitUsage  = 2
+	exitFault  = 3 // done, and what was asked about has a fault
+)
+
+// errFault makes the exit code say that a fault was found; the view has told it.
+var errFault = errors.New("a fault was found")
+
+// usageError is a mistake on the command line.
+type usageError struct{ error }
+
+func (e usageError) Unwrap() error { return e.error }
+
+func usage(err error) error { return usageError{err} }
+
+// app is what the commands share: the options that mean the same everywhere,
+// and what they lead to.
+type app struct {
+	lab    bool
+	json   bool
+	bare   bool
+	colour string
+	roots  string
+	wait   time.Duration
+	tries  int
+
+	stdout, stderr io.Writer
+	environ        []string
+	simulation     *lab.Lab
+	session        *exchange.Session
+}
+
+// Main runs the program and returns its exit code.
+func Main(ctx context.Context, args []string, stdout, stderr io.Writer, environ []string) int {
+	a := &app{stdout: stdout, stderr: stderr, environ: environ}
+	root := newRoot(a)
+	root.SetArgs(args)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(ctx)
+	if a.simulation != nil {
+		a.simulation.Close()
+	}
+	switch {
+	case ctx.Err() != nil:
+		fmt.Fprintln(stderr, "unquil: stopped before the end; what is shown is what was known by then")
+		return exitFailed
+	case err == nil:
+		return exitDone
+	case errors.Is(err, errFault):
+		return exitFault
+	}
+	tell(stderr, err)
+	if errors.As(err, new(usageError)) {
+		return exitUsage
+	}
+	return exitFailed
+}
+
+func newRoot(a *app) *cobra.Command {
+	root := &cobra.Command{
+		Use:           "unquil",
+		Short:         "Finds out where and why name resolution fails",
+		Long:          "Unquil asks resolvers, compares their answers, walks the delegation from the root\nand reads packet captures, until it is clear where and why a name fails.",
+		Version:       version(),
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          cobra.NoArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			switch text.Colour(a.colour) {
+			case text.Auto, text.Always, text.Never:
+				return nil
+			}
+			return usage(fmt.Errorf("--color %q: %w", a.colour, errColour))
+		},
+	}
+	root.SetVersionTemplate("unquil {{.Version}}\n")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage(err) })
+	root.CompletionOptions.HiddenDefaultCmd = true
+	flags := root.PersistentFlags()
+	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "ask the simulated internet inside the program; nothing leaves this machine")
+	flags.BoolVar(&a.json, "json", false, "one JSON document")
+	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
+	root.AddCommand(newAsk(a), newCompare(a), newTrace(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
+	for _, cmd := range root.Commands() {
+		if args := cmd.Args; args != nil {
+			cmd.Args = func(cmd *cobra.Command, given []string) error {
+				if err := args(cmd, given); err != nil {
+					return usage(fmt.Errorf("unquil %s: %w: %s", cmd.Name(), errArguments, cmd.UseLine()))
+				}
+				return nil
+			}
+		}
+	}
+	return root
+}
+
+// version is the module's, or the commit that was built.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	return info.Main.Version
+}
+
+func getenv(environ []string, name string) string {
+	for _, pair := range environ {
+		if len(pair) > len(name) && pair[:len(name)] == name && pair[len(name)] == '=' {
+			return pair[len(name)+1:]
+		}
+	}
+	return ""
+}
+
+// askFlags adds the options of the commands that ask over the network.
+func (a *app) askFlags(cmd *cobra.Command) {
+	cmd.Flags().DurationVar(&a.wait, "wait", 2*time.Second, "time for one try")
+	cmd.Flags().IntVar(&a.tries, "tries", 2, "how many tries")
+}
+
+func (a *app) bareFlag(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&a.bare, "bare", false, "values only, one a line")
+}
+
+func (a *app) rootsFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.roots, "roots", "", "root hints `FILE` in master-file form, instead of the built-in ones")
+}
+
+// open sets up the network, the lab's or the real one, and the session that
+// keeps the evidence.
+func (a *app) open() error {
+	if a.wait < 0 || a.tries < 0 || a.tries > 20 {
+		return usage(errBounds)
+	}
+	client := &exchange.Client{Network: exchange.Internet{}, Now: time.Now, Options: exchange.Options{Wait: a.wait, Tries: a.tries}}
+	if a.lab {
+		simulation, err := lab.New(lab.Options{})
+		if err != nil {
+			return err
+		}
+		a.simulation = simulation
+		client.Network = simulation.Network()
+	}
+	a.session = &exchange.Session{Client: client}
+	return nil
+}
+
+// view draws on standard output.
+func (a *app) view() *text.View {
+	return text.New(a.stdout, columns(a.stdout), text.Colour(a.colour), a.environ)
+}
+
+// columns is the width of the terminal behind w, at most 110 so that lines stay
+// readable; 80 for anything else.
+func columns(w io.Writer) int {
+	if file, ok := w.(*os.File); ok {
+		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 0 {
+			return min(width, 110)
+		}
+	}
+	return 80
+}
+
+// machineRoot is the file system whose set-up counts: this machine's, or that
+// of the technician in the lab.
+func (a *app) machineRoot() fs.FS {
+	if a.lab {
+		return lab.Machine()
+	}
+	return os.DirFS("/")
+}
+
+// resolvers turns what --from says into servers. The error of setup is that of
+// reading this machine's own list, when that was asked for.
+func (a *app) resolvers(from []string) (servers []exchange.Server, setup, err error) {
+	for _, word := range from {
+		if word == "system" {
+			own, err := machine.Read(a.machineRoot())
+			setup = errors.Join(setup, err)
+			for _, address := range own.Resolvers {
+				servers = append(servers, exchange.Server{Address: address, Label: a.labelOf(address.Addr().String())})
+			}
+			continue
+		}
+		if a.simulation != nil {
+			if address, ok := a.simulation.Resolver(word); ok {
+				servers = append(servers, exchange.Server{Address: address, Label: word})
+				continue
+			}
+		}
+		server, err := exchange.ParseServer(word)
+		if err != nil {
+			return nil, nil, usage(err)
+		}
+		servers = append(servers, server)
+	}
+	return servers, setup, nil
+}
+
+// labelOf is what the lab calls a resolver.
+func (a *app) labelOf(address string) string {
+	if a.simulation == nil {
+		return ""
+	}
+	for _, r := range a.simulation.Scenario.Resolvers {
+		for _, own := range r.Addresses {
+			if own.String() == address {
+				return r.Label
+			}
+		}
+	}
+	return ""
+}
+
+// rootServers are those of --roots, of the lab, or the published ones.
+func (a *app) rootServers() ([]delegation.Server, error) {
+	switch {
+	case a.roots != "":
+		file, err := os.Open(a.roots)
+		if err != nil {
+			return nil, fmt.Errorf("reading root hints: %w", err)
+		}
+		defer file.Close()
+		return delegation.ReadRoots(file, a.roots)
+	case a.simulation != nil:
+		return delegation.Roots(a.simulation.Hints()), nil
+	}
+	return delegation.PublishedRoots(), nil
+}
+
+func (a *app) probe() (diagnosis.Probe, error) {
+	roots, err := a.rootServers()
+	return diagnosis.Probe{Session: a.session, Roots: roots}, err
+}
+
+// questions are all types of all names.
+func questions(names, types []string) ([]wire.Question, error) {
+	var list []wire.Question
+	for _, text := range names {
+		name, err := wire.ParseName(text)
+		if err != nil {
+			return nil, usage(fmt.Errorf("name %q: %w", shorten(text), err))
+		}
+		for _, word := range types {
+			t, err := wire.ParseType(word)
+			if err != nil {
+				return nil, usage(fmt.Errorf("--type %w", err))
+			}
+			list = append(list, wire.Question{Name: name, Type: t, Class: wire.IN})
+		}
+	}
+	return list, nil
+}
+
+// shorten keeps an error about a long word to one line.
+func shorten(text string) string {
+	if runes := []rune(text); len(runes) > 60 {
+		return string(runes[:57]) + "..."
+	}
+	return text
+}
+
+// document starts the JSON of a run.
+func (a *app) document(command string, findings []finding.Finding) data.Document {
+	d := data.Document{Unquil: version(), Command: command, Findings: findings}
+	if a.session != nil {
+		d.Exchanges = data.OfExchanges(a.session.Exchanges())
+	}
+	return d
+}
+
+// verdictOn is the error that makes the exit code fit what was found.
+func verdictOn(findings []finding.Finding) error {
+	if finding.Worst(findings) == finding.Fault {
+		return errFault
+	}
+	return nil
+}

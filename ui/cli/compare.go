@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"unquil/core/diagnosis"
+	"unquil/core/finding"
+	"unquil/ui/data"
+)
+
+// newCompare is `unquil compare`.
+func newCompare(a *app) *cobra.Command {
+	var types, from []string
+	var own bool
+	cmd := &cobra.Command{
+		Use:     "compare NAME...",
+		Short:   "Do they all say the same, and if not, who differs and how?",
+		Example: "  unquil compare --lab tickets.hollowtarn.example --from office,isp --zone-servers",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, names []string) error {
+			asked, err := questions(names, types)
+			if err != nil {
+				return err
+			}
+			if err := a.open(); err != nil {
+				return err
+			}
+			servers, setup, err := a.resolvers(from)
+			if err != nil {
+				return err
+			}
+			if len(servers) == 0 {
+				return setup
+			}
+			probe, err := a.probe()
+			if err != nil {
+				return err
+			}
+			stop := a.progress()
+			results := probe.Compare(cmd.Context(), servers, asked, own)
+			stop()
+			found := findingsOf(results)
+			if err := a.showCompared(results, found); err != nil {
+				return err
+			}
+			return verdictOn(found)
+		},
+	}
+	cmd.Flags().StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
+	cmd.Flags().StringSliceVarP(&from, "from", "f", []string{"system"}, "whom to ask, a comma list or repeated")
+	cmd.Flags().BoolVar(&own, "zone-servers", false, "also walk to the zone's own servers, and hold the others against them")
+	a.askFlags(cmd)
+	a.rootsFlag(cmd)
+	a.bareFlag(cmd)
+	return cmd
+}
+
+func findingsOf(results []diagnosis.Compared) (found []finding.Finding) {
+	for _, r := range results {
+		found = append(found, r.Findings...)
+		if r.Walk != nil {
+			found = append(found, r.Walk.Findings...)
+		}
+	}
+	return found
+}
+
+func (a *app) showCompared(results []diagnosis.Compared, found []finding.Finding) error {
+	if a.json {
+		d := a.document("compare", found)
+		var list []any
+		for i := range results {
+			list = append(list, data.OfComparison(&results[i]))
+		}
+		d.Result = list
+		return d.Write(a.stdout)
+	}
+	view := a.view()
+	if a.bare {
+		view.BareCompared(results)
+	} else {
+		view.Compared(results)
+	}
+	return view.Err()
+}

@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+)
+
+// scene is one complaint of the morning: what is typed, and what it teaches.
+type scene struct {
+	said    string
+	command []string
+	learned string
+}
+
+var scenes = []scene{
+	{
+		"First, a name that works: how does a good answer look?",
+		[]string{"ask", "www.hollowtarn.example"},
+		"The answer comes first, then who gave it, on whose authority and for how long. This one is healthy.",
+	},
+	{
+		"\"The valley station cannot sell tickets.\" Does everybody get the same answer?",
+		[]string{"compare", "tickets.hollowtarn.example", "--type", "A", "--from", "office,isp", "--zone-servers"},
+		"The shop has moved. The office resolver still hands out the old address, and so does one of the zone's own servers, which missed the move.",
+	},
+	{
+		"Who is that server, and how did we get to it?",
+		[]string{"trace", "tickets.hollowtarn.example"},
+		"The walk goes from the root to three servers of the zone; ns.farhost.test holds an older serial.",
+	},
+	{
+		"So why does the valley station fail?",
+		[]string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office"},
+		"The cache at the ticket office is at fault, and it says until when. The lagging server is told beside it.",
+	},
+	{
+		"\"The lift status page is gone.\"",
+		[]string{"why", "status.lifts.hollowtarn.example", "--type", "A"},
+		"Neither server that the zone is delegated to serves it: that is for the zone's holder to mend, not for us.",
+	},
+	{
+		"\"The summit camera shows nothing.\"",
+		[]string{"why", "summit.camera.hollowtarn.example", "--type", "A", "--wait", "500ms"},
+		"Both servers of the camera's zone are silent, and there is no other way in.",
+	},
+	{
+		"The valley station's switch recorded that morning. What is in the capture?",
+		[]string{"decode", "valley-morning.pcapng"},
+		"The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
+	},
+}
+
+const handOver = `To hand over:
+  to whoever runs the office resolver: clear tickets.hollowtarn.example from its
+    cache; otherwise it ends by itself within 41 min 20 s.
+  to the zone's holder: ns.farhost.test misses updates of hollowtarn.example;
+    lifts.hollowtarn.example is delegated to servers that do not serve it.
+  to whoever runs the camera's servers: 203.0.113.151 and 203.0.113.152 are silent.
+  Add --json to any of these commands to get the evidence with it.`
+
+// newDemo is `unquil demo`.
+func newDemo(a *app) *cobra.Command {
+	return &cobra.Command{
+		Use:   "demo",
+		Short: "One guided example of all of it, on the simulated internet",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.demo(cmd.Context())
+		},
+	}
+}
+
+func (a *app) demo(ctx context.Context) error {
+	view := a.view()
+	if err := view.Story(); err != nil {
+		return err
+	}
+	for i, s := range scenes {
+		view.Scene(i+1, len(scenes), s.said, s.command)
+		if err := view.Err(); err != nil {
+			return err
+		}
+		args := append([]string{"--lab", "--color", a.colour}, s.command...)
+		code := Main(ctx, args, a.stdout, a.stderr, a.environ)
+		if code != exitDone && code != exitFault {
+			return fmt.Errorf("demo, scene %d: exit code %d", i+1, code)
+		}
+		view.Learned(s.learned)
+	}
+	view.Say(handOver)
+	return view.Err()
+}

@@ -1,0 +1,59 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+
+	"unquil/core/capture"
+	"unquil/core/delegation"
+	"unquil/core/exchange"
+	"unquil/core/machine"
+	"unquil/core/wire"
+)
+
+var (
+	errColour    = errors.New("not one of auto, always, never")
+	errBounds    = errors.New("--wait and --tries: out of bounds")
+	errArguments = errors.New("this is not how it is used")
+	errNoWayOut  = errors.New("no root server could be reached from this machine")
+)
+
+// advice is what to try next, by what went wrong; the first match wins.
+var advice = []struct {
+	is   error
+	next string
+}{
+	{wire.ErrNameLong, "give a name of at most 255 bytes; this one cannot exist"},
+	{wire.ErrLabelLong, "give parts of at most 63 bytes between the dots; this name cannot exist"},
+	{wire.ErrLabelEmpty, "leave no part between two dots empty"},
+	{wire.ErrEscape, `write a special character as \X, or as \DDD with its value from 000 to 255`},
+	{wire.ErrUnknownType, "give a record type such as A, AAAA, MX or TXT, or its number as TYPE65"},
+	{exchange.ErrResolver, "for example --from 192.0.2.53 or --from 192.0.2.53#5353"},
+	{machine.ErrNoResolver, "name a resolver with --from ADDRESS"},
+	{capture.ErrEmpty, "capture again; nothing was written to this file"},
+	{capture.ErrFormat, "give a pcap or pcapng file"},
+	{capture.ErrCut, "the packets before the cut were read; copy the file again if it should be longer"},
+	{capture.ErrDamaged, "the packets before the damage were read; copy the file again"},
+	{delegation.ErrNoRoots, "give a master file with the NS records of the root and the addresses of their hosts"},
+	{errNoWayOut, "ask this network's own resolver with unquil ask, or let port 53 out"},
+	{errColour, "for example --color never"},
+	{errBounds, "give a time such as 2s, and from 1 to 20 tries"},
+	{fs.ErrNotExist, "check the name of the file"},
+	{fs.ErrPermission, "ask for a copy that you may read"},
+}
+
+// tell writes an error the way a person reads it: what happened, and what to try.
+func tell(w io.Writer, err error) {
+	fmt.Fprintf(w, "unquil: %v\n", err)
+	for _, a := range advice {
+		if errors.Is(err, a.is) {
+			fmt.Fprintf(w, "next: %s\n", a.next)
+			return
+		}
+	}
+	if errors.As(err, new(usageError)) {
+		fmt.Fprintln(w, "next: unquil --help lists the commands and their options")
+	}
+}

@@ -1,0 +1,37 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"unquil/lab"
+)
+
+// newLab is `unquil lab`.
+func newLab(a *app) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "lab",
+		Short: "The simulated internet: who is in it and what is wrong with it",
+		Args:  cobra.NoArgs,
+		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(&cobra.Command{
+		Use:   "show",
+		Short: "Show the story, the servers, the resolvers and the faults",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			scenario, err := lab.Load()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				d := a.document("lab show", nil)
+				d.Result = scenario
+				return d.Write(a.stdout)
+			}
+			view := a.view()
+			view.Scenario(scenario)
+			return view.Err()
+		},
+	})
+	return cmd
+}

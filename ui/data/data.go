@@ -1,0 +1,244 @@
+// Package data writes results as JSON: one document a run, or one line an
+// exchange for captures.
+//
+// Names are absolute with the final dot, DNS messages follow RFC 8427, times are
+// RFC 3339 with nanoseconds, durations are seconds. What is not known is an
+// absent key.
+package data
+
+import (
+	"encoding/json"
+	"io"
+	"time"
+
+	"unquil/core/comparison"
+	"unquil/core/conversation"
+	"unquil/core/delegation"
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Schema is the version of the form; it changes when a key changes its meaning.
+const Schema = 1
+
+// Document is one run.
+type Document struct {
+	Unquil    string            `json:"unquil"` // version
+	Command   string            `json:"command"`
+	Schema    int               `json:"schema"`
+	Questions any               `json:"questions,omitempty"`
+	Result    any               `json:"result,omitempty"`
+	Findings  []finding.Finding `json:"findings"`
+	Exchanges []Exchange        `json:"exchanges"`
+}
+
+// Write writes the document, indented.
+func (d Document) Write(w io.Writer) error {
+	d.Schema = Schema
+	if d.Findings == nil {
+		d.Findings = []finding.Finding{}
+	}
+	if d.Exchanges == nil {
+		d.Exchanges = []Exchange{}
+	}
+	encoder := json.NewEncoder(w)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(d)
+}
+
+// Exchange is an exchange as JSON.
+type Exchange struct {
+	Number    int           `json:"number"`
+	Server    Server        `json:"server"`
+	Client    string        `json:"client,omitempty"`
+	Question  Question      `json:"question"`
+	Outcome   string        `json:"outcome,omitempty"`
+	RCode     string        `json:"rcode,omitempty"`
+	Authority *bool         `json:"authoritative,omitempty"`
+	Values    []string      `json:"values,omitempty"`
+	Transport string        `json:"transport,omitempty"`
+	Tries     int           `json:"tries"`
+	Sent      *time.Time    `json:"sent,omitempty"`
+	Took      *float64      `json:"took,omitempty"`
+	Size      int           `json:"size,omitempty"` // of the reply, in bytes
+	Packets   []int         `json:"packets,omitempty"`
+	Error     string        `json:"error,omitempty"`
+	Rejected  []Rejected    `json:"rejected,omitempty"`
+	Reply     *wire.Message `json:"reply,omitempty"`
+}
+
+// Server is whom a question went to.
+type Server struct {
+	Label   string `json:"label,omitempty"`
+	Host    string `json:"host,omitempty"`
+	Address string `json:"address"`
+	Port    uint16 `json:"port"`
+}
+
+// Question is what was asked.
+type Question struct {
+	Name  string `json:"name"`
+	Type  string `json:"type"`
+	Class string `json:"class"`
+}
+
+// Rejected is a message that was not believed.
+type Rejected struct {
+	At    time.Time `json:"at"`
+	From  string    `json:"from"`
+	Error string    `json:"error"`
+	Data  []byte    `json:"data"`
+}
+
+// OfQuestion returns q as JSON has it.
+func OfQuestion(q wire.Question) Question {
+	return Question{q.Name.String(), q.Type.String(), q.Class.String()}
+}
+
+// OfExchange returns e as JSON has it.
+func OfExchange(e *exchange.Exchange) Exchange {
+	j := Exchange{
+		Number: e.Number, Question: OfQuestion(e.Question), Outcome: string(e.Outcome), Tries: e.Tries(), Size: e.Size(),
+		Server:    Server{e.Server.Label, e.Server.Host, e.Server.Address.Addr().String(), e.Server.Address.Port()},
+		Transport: string(e.Transport()), Values: exchange.Values(e.Answer().Records), Reply: e.Reply,
+	}
+	if e.Client.IsValid() {
+		j.Client = exchange.FormatAddress(e.Client)
+	}
+	if sent := e.Sent(); !sent.IsZero() {
+		j.Sent = &sent
+	}
+	if e.Reply != nil {
+		took, authoritative := e.Took().Seconds(), e.Authoritative()
+		j.Took, j.Authority, j.RCode = &took, &authoritative, e.Reply.RCode().String()
+	}
+	if e.Err != nil {
+		j.Error = e.Err.Error()
+	}
+	for _, a := range e.Attempts {
+		for _, packet := range []int{a.SentIn, a.ReceivedIn} {
+			if packet > 0 {
+				j.Packets = append(j.Packets, packet)
+			}
+		}
+		for _, r := range a.Rejected {
+			j.Rejected = append(j.Rejected, Rejected{r.At, exchange.FormatAddress(r.From), r.Err.Error(), r.Data})
+		}
+	}
+	return j
+}
+
+// OfExchanges returns all of them as JSON has them.
+func OfExchanges(all []exchange.Exchange) []Exchange {
+	list := make([]Exchange, len(all))
+	for i := range all {
+		list[i] = OfExchange(&all[i])
+	}
+	return list
+}
+
+// OfComparison returns one comparison as JSON has it.
+func OfComparison(c *diagnosis.Compared) any {
+	type group struct {
+		Outcome string   `json:"outcome"`
+		Values  []string `json:"values,omitempty"`
+		Truth   bool     `json:"zone_says_so"`
+		Members []string `json:"members"`
+		Shown   []int    `json:"exchanges"`
+		Least   *uint32  `json:"ttl_least,omitempty"`
+		Most    *uint32  `json:"ttl_most,omitempty"`
+	}
+	groups := []group{}
+	for _, g := range c.Groups {
+		j := group{Outcome: string(g.Outcome), Values: g.Values, Truth: g.Truth}
+		if len(g.Values) > 0 {
+			j.Least, j.Most = &g.LeastTTL, &g.MostTTL
+		}
+		for _, m := range g.Members {
+			j.Members, j.Shown = append(j.Members, memberName(m)), append(j.Shown, m.Exchange.Number)
+		}
+		groups = append(groups, j)
+	}
+	result := map[string]any{"question": OfQuestion(c.Question), "headline": c.Headline(), "groups": groups, "zone_servers_asked": c.Asked}
+	if c.Walk != nil {
+		result["walk"] = OfWalk(c.Walk)
+	}
+	return result
+}
+
+func memberName(m comparison.Member) string {
+	if m.Exchange.Server.Label == "" && m.Exchange.Server.Host != "" {
+		return m.Exchange.Server.Host
+	}
+	return m.Exchange.Server.Name()
+}
+
+// OfWalk returns a walk as JSON has it.
+func OfWalk(w *delegation.Walk) any {
+	type reply struct {
+		Host    string  `json:"host"`
+		Address string  `json:"address,omitempty"`
+		Stance  string  `json:"stance"`
+		Why     string  `json:"why,omitempty"`
+		Serial  *uint32 `json:"serial,omitempty"`
+		Shown   []int   `json:"exchanges,omitempty"`
+	}
+	type step struct {
+		Zone     string   `json:"zone"`
+		Question Question `json:"question"`
+		RefersTo string   `json:"refers_to,omitempty"`
+		Servers  []reply  `json:"servers"`
+	}
+	steps := []step{}
+	for _, s := range w.Steps {
+		j := step{Zone: s.Zone.String(), Question: OfQuestion(s.Question), RefersTo: s.Child.String(), Servers: []reply{}}
+		for _, r := range s.Replies {
+			server := reply{Host: r.Host.String(), Stance: string(r.Stance), Why: r.Why}
+			if r.Address.IsValid() {
+				server.Address = r.Address.String()
+			}
+			if serial, ok := r.Serial(); ok {
+				server.Serial = &serial
+			}
+			for _, e := range []*exchange.Exchange{r.Exchange, r.SOA} {
+				if e != nil {
+					server.Shown = append(server.Shown, e.Number)
+				}
+			}
+			j.Servers = append(j.Servers, server)
+		}
+		steps = append(steps, j)
+	}
+	return map[string]any{"question": OfQuestion(w.Question), "end": w.End, "summary": w.Summary(), "steps": steps, "values": exchange.Values(w.Records)}
+}
+
+// OfVerdict returns a verdict as JSON has it.
+func OfVerdict(v *diagnosis.Verdict) any {
+	result := map[string]any{"name": v.Name.String(), "wrong": !v.OK(), "checks": v.Checks}
+	if !v.OK() {
+		result["verdict"] = map[string]any{
+			"where": v.Where, "at": v.At, "cause": v.Cause[0].Code, "text": v.Text, "sure": v.Sure, "because": v.Because,
+			"who_can_mend_it": v.Who, "next": v.Next,
+		}
+		if v.Lasts > 0 {
+			result["verdict"].(map[string]any)["ends_within"] = v.Lasts
+		}
+	}
+	return result
+}
+
+// OfOverview returns the figures of a capture as JSON has them.
+func OfOverview(o *conversation.Overview) any {
+	result := map[string]any{
+		"packets": o.Packets, "messages": o.Messages, "undecodable": o.Undecodable, "fragments": o.Fragments,
+		"exchanges": o.Exchanges, "outcomes": o.Outcomes, "clients": len(o.Clients), "servers": len(o.Servers),
+		"unsolicited": o.Unsolicited, "not_paired": o.Dropped, "findings": o.Findings,
+	}
+	if !o.First.IsZero() {
+		result["first"], result["last"] = o.First, o.Last
+	}
+	return result
+}

@@ -1,0 +1,104 @@
+package text
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"unquil/core/comparison"
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+)
+
+// Compared draws comparisons, one a question.
+func (v *View) Compared(results []diagnosis.Compared) {
+	for i := range results {
+		if i > 0 {
+			v.line()
+		}
+		v.compared(&results[i])
+	}
+}
+
+func (v *View) compared(c *diagnosis.Compared) {
+	v.flow(subject.Render(c.Question.Spoken())+":", 0, subject.Render(c.Question.Spoken())+": "+c.Headline(), plainStyle)
+	if !c.Asked {
+		v.flow("", 2, "The zone's own servers were not asked (--zone-servers asks them), so this does not say who is right.", quiet)
+	} else if c.Truth() == nil {
+		v.flow("", 2, "None of the zone's own servers gave an answer to hold the others against.", quiet)
+	}
+	for i := range c.Groups {
+		v.line()
+		v.group(&c.Groups[i])
+	}
+	v.Findings("what to note", c.Findings)
+	if c.Walk != nil {
+		v.Findings("about the zone's servers", c.Walk.Findings)
+	}
+}
+
+func (v *View) group(g *comparison.Group) {
+	title, style := "differs", severe["concern"]
+	switch {
+	case g.Truth:
+		title, style = "the zone now", good
+	case !g.Outcome.Good():
+		title, style = "failed", severe["fault"]
+	}
+	says := g.Values
+	if len(says) == 0 {
+		says = []string{Outcome(g.Outcome)}
+	}
+	for i, value := range says {
+		label := ""
+		if i == 0 {
+			label = "  " + style.Render(title)
+		}
+		v.flow(label, 16, value, strong)
+	}
+	for _, alias := range g.Aliases {
+		target, _ := alias.Target()
+		v.flow("", 16, fmt.Sprintf("by way of %s, an alias for %s", alias.Name.Spoken(), target.Spoken()), quiet)
+	}
+	widest := 0
+	for _, m := range g.Members {
+		widest = max(widest, ansi.StringWidth(m.Exchange.Server.Name()))
+	}
+	for _, m := range g.Members {
+		name := m.Exchange.Server.Name()
+		v.flow("    "+name, 4+min(widest, 30)+2, memberWords(m), quiet)
+	}
+}
+
+func memberWords(m comparison.Member) string {
+	e := m.Exchange
+	var words []string
+	if address := e.Server.AddressText(); address != e.Server.Name() {
+		words = append(words, address)
+	}
+	switch {
+	case m.Own && m.Serial != 0:
+		words = append(words, fmt.Sprintf("the zone's own, serial %d", m.Serial))
+	case m.Own:
+		words = append(words, "the zone's own")
+	case e.Outcome == exchange.Answered && !e.Authoritative():
+		records := e.Answer().Records
+		words = append(words, "a cache, "+Seconds(records[0].TTL)+" left")
+	}
+	if e.Reply != nil {
+		words = append(words, Took(e.Took()))
+	}
+	return strings.Join(words, ", ")
+}
+
+// BareCompared draws one line a server: its name, a tab, its values.
+func (v *View) BareCompared(results []diagnosis.Compared) {
+	for i := range results {
+		for _, g := range results[i].Groups {
+			for _, m := range g.Members {
+				v.line(m.Exchange.Server.Name(), "\t", g.Says())
+			}
+		}
+	}
+}

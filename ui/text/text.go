@@ -1,0 +1,193 @@
+// Package text draws results for a terminal or a pipe. It decides nothing: what
+// is true was decided in core.
+//
+// Everything is written styled; [New] puts a writer below that takes the
+// colours out again where they are not wanted. What a colour says is always
+// said in words too.
+package text
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Colour says when to colour.
+type Colour string
+
+// The choices of --color.
+const (
+	Auto   Colour = "auto"
+	Always Colour = "always"
+	Never  Colour = "never"
+)
+
+// View draws into one place.
+type View struct {
+	w     io.Writer
+	width int // columns
+	err   error
+}
+
+// New returns a view that writes to w, width columns wide. environ is the
+// environment as os.Environ gives it: with Auto it decides, NO_COLOR included.
+func New(w io.Writer, width int, colour Colour, environ []string) *View {
+	out := colorprofile.NewWriter(w, environ)
+	switch colour {
+	case Always:
+		out.Profile = colorprofile.ANSI256
+	case Never:
+		out.Profile = colorprofile.NoTTY
+	}
+	return &View{w: out, width: max(width, 40)}
+}
+
+// Err is the first error of writing, if there was one.
+func (v *View) Err() error { return v.err }
+
+func (v *View) line(parts ...string) {
+	if v.err == nil {
+		_, v.err = io.WriteString(v.w, strings.TrimRight(strings.Join(parts, ""), " ")+"\n")
+	}
+}
+
+// The styles: slate for what frames, teal for what was asked about, and
+// a warm scale for what is wrong.
+var (
+	subject = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("37"))
+	strong  = lipgloss.NewStyle().Bold(true)
+	quiet   = lipgloss.NewStyle().Foreground(lipgloss.Color("245"))
+	good    = lipgloss.NewStyle().Foreground(lipgloss.Color("71"))
+	severe  = map[finding.Severity]lipgloss.Style{
+		finding.Fault:   lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("167")),
+		finding.Concern: lipgloss.NewStyle().Foreground(lipgloss.Color("178")),
+		finding.Note:    lipgloss.NewStyle().Foreground(lipgloss.Color("110")),
+	}
+)
+
+// flow writes text from column indent on, wrapped at the width; first stands at
+// the beginning of the first line, and is no wider than indent.
+func (v *View) flow(first string, indent int, text string, style lipgloss.Style) {
+	lines := strings.Split(ansi.Wrap(text, max(v.width-indent, 24), ""), "\n")
+	for i, line := range lines {
+		lead := strings.Repeat(" ", indent)
+		if i == 0 {
+			lead = first + strings.Repeat(" ", max(indent-ansi.StringWidth(first), 0))
+		}
+		v.line(lead, style.Render(strings.TrimRight(line, " ")))
+	}
+}
+
+const labelWidth = 13
+
+// row writes a labelled line of a block.
+func (v *View) row(label, text string) {
+	v.flow("  "+quiet.Render(label), labelWidth, text, lipgloss.NewStyle())
+}
+
+// Findings lists findings, heaviest first as they come, with what to do next.
+func (v *View) Findings(title string, findings []finding.Finding) {
+	if len(findings) == 0 {
+		return
+	}
+	v.line()
+	v.line(strong.Render(title))
+	for _, f := range findings {
+		style := severe[f.Severity]
+		v.flow("  "+style.Render(string(f.Severity)), labelWidth, f.Text, lipgloss.NewStyle())
+		detail := string(f.Code)
+		if f.Lasts > 0 {
+			detail += "; ends by itself in " + Seconds(f.Lasts) + " at the latest"
+		}
+		if len(f.Evidence) > 0 {
+			detail += "; shown by " + exchanges(f.Evidence)
+		}
+		v.flow("", labelWidth, detail, quiet)
+		if f.Severity != finding.Note {
+			v.flow("", labelWidth, "next: "+f.Next, lipgloss.NewStyle())
+		}
+	}
+}
+
+func exchanges(numbers []int) string {
+	words := make([]string, len(numbers))
+	for i, n := range numbers {
+		words[i] = fmt.Sprint(n)
+	}
+	if len(words) == 1 {
+		return "exchange " + words[0]
+	}
+	return "exchanges " + strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+}
+
+// Seconds says a TTL the way people do, with the number of seconds.
+func Seconds(s uint32) string {
+	if s < 60 {
+		return wire.Period(s)
+	}
+	return fmt.Sprintf("%s (%d)", wire.Period(s), s)
+}
+
+// Took says a short time with what precision it deserves.
+func Took(d time.Duration) string {
+	switch {
+	case d >= 10*time.Second:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d >= time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d >= 10*time.Millisecond:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
+}
+
+// outcomeWords says each outcome in plain words first, the mnemonic in brackets.
+var outcomeWords = map[exchange.Outcome]string{
+	exchange.Answered:       "answered",
+	exchange.NoData:         "the name exists, but has no record of this type (NODATA)",
+	exchange.NoName:         "no such name (NXDOMAIN)",
+	exchange.Referral:       "referred to other servers",
+	exchange.Refused:        "refused to answer (REFUSED)",
+	exchange.ServerFailure:  "could not get an answer (SERVFAIL)",
+	exchange.FormatError:    "could not read the question (FORMERR)",
+	exchange.NotImplemented: "does not know how to do this (NOTIMP)",
+	exchange.Truncated:      "the answer was cut (TC), and the whole could not be got",
+	exchange.NoReply:        "no reply",
+	exchange.Unreachable:    "unreachable: nothing listens there",
+	exchange.Rejection:      "a reply came that cannot be believed",
+	"":                      "not known: cut short before a reply",
+}
+
+// Outcome says how an exchange ended.
+func Outcome(o exchange.Outcome) string {
+	if words, ok := outcomeWords[o]; ok {
+		return words
+	}
+	return "failed (" + strings.ToUpper(string(o)) + ")"
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+var plainStyle = lipgloss.NewStyle()
+
+// spoken takes the final dot off a name in text form; the root keeps it.
+func spoken(name string) string {
+	if name == "." {
+		return name
+	}
+	return strings.TrimSuffix(name, ".")
+}

@@ -1,0 +1,146 @@
+package text
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"unquil/core/delegation"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+)
+
+// Walk draws a walk as the way down it is: each zone one step further in, its
+// servers folded to one line while they agree and unfolded where they do not.
+func (v *View) Walk(w *delegation.Walk) {
+	style := good
+	if finding.Worst(w.Findings) == finding.Fault {
+		style = severe[finding.Fault]
+	}
+	v.flow("", 0, subject.Render(w.Question.Spoken())+" "+style.Render(w.Summary()), plainStyle)
+	v.line()
+	depth := 0
+	for i, step := range w.Steps {
+		if i > 0 && !w.Steps[i-1].Child.Equal(step.Zone) {
+			depth = 0
+			v.line(quiet.Render("  the alias leads on to "), subject.Render(step.Question.Name.Spoken()))
+		}
+		v.step(step, depth)
+		depth++
+	}
+	for _, side := range w.Side {
+		v.flow("", 2, fmt.Sprintf("beside the way: %s %s", side.Question.Spoken(), side.Summary()), quiet)
+	}
+	v.Findings("what to note", w.Findings)
+}
+
+func (v *View) step(s *delegation.Step, depth int) {
+	lead := strings.Repeat("  ", depth+1)
+	zone := s.Zone.Spoken()
+	if s.Zone.IsRoot() {
+		zone = ". (the root)"
+	}
+	v.line(lead, strong.Render(zone))
+	lead += "  "
+	if words, agree := agreement(s); agree {
+		v.flow(lead, len(lead), words, plainStyle)
+		return
+	}
+	widest := 0
+	for _, r := range s.Replies {
+		widest = max(widest, ansi.StringWidth(r.Host.Spoken()))
+	}
+	for _, r := range s.Replies {
+		mark, style := "says", plainStyle
+		if !r.Stance.Usable() && r.Stance != delegation.NotAsked {
+			mark, style = "fails", severe[finding.Fault]
+		}
+		name := r.Host.Spoken()
+		v.flow(lead+name, len(lead)+widest+2, style.Render(mark)+" "+replyWords(r), plainStyle)
+	}
+}
+
+// agreement says in one line what all servers of a step said alike.
+func agreement(s *delegation.Step) (string, bool) {
+	asked := 0
+	var least time.Duration
+	for _, r := range s.Replies {
+		if r.Stance == delegation.NotAsked {
+			continue
+		}
+		if !r.Stance.Usable() || r.Stance != s.Replies[0].Stance || said(r) != said(s.Replies[0]) {
+			return "", false
+		}
+		if took := r.Exchange.Took(); asked == 0 || took < least {
+			least = took
+		}
+		asked++
+	}
+	if asked == 0 {
+		return "", false
+	}
+	who := "its one server"
+	if asked > 1 {
+		who = fmt.Sprintf("all %d of its servers' addresses", asked)
+	}
+	verb := "say"
+	if asked == 1 {
+		verb = "says"
+	}
+	return fmt.Sprintf("%s %s %s (fastest %s)", who, verb, said(s.Replies[0]), Took(least)), true
+}
+
+// said is what a usable reply says.
+func said(r *delegation.Reply) string {
+	if r.Stance == delegation.Refers {
+		child, _, _ := exchange.ReferralZone(r.Exchange.Reply)
+		return "ask " + child.Spoken()
+	}
+	answer := r.Exchange.Answer()
+	if values := exchange.Values(answer.Records); len(values) > 0 {
+		return strings.Join(values, ", ")
+	}
+	if len(answer.Aliases) > 0 {
+		return "an alias for " + answer.Name.Spoken()
+	}
+	return Outcome(r.Exchange.Outcome)
+}
+
+// stanceWords says what is wrong with a reply that a walk cannot use.
+var stanceWords = map[delegation.Stance]string{
+	delegation.LameRefuses:     "refuses to answer for the zone (lame)",
+	delegation.LameElsewhere:   "refers elsewhere (lame)",
+	delegation.LameNoAuthority: "answers without authority (lame)",
+	delegation.CutShort:        "not known: cut short before a reply",
+}
+
+func replyWords(r *delegation.Reply) string {
+	var words string
+	switch {
+	case r.Stance.Usable():
+		words = said(r)
+	case r.Stance == delegation.NotAsked:
+		return "was not asked: " + r.Why
+	case stanceWords[r.Stance] != "":
+		words = stanceWords[r.Stance]
+	default:
+		words = Outcome(r.Exchange.Outcome)
+	}
+	detail := r.Address.String()
+	if serial, ok := r.Serial(); ok && r.Stance == delegation.Answers {
+		detail += fmt.Sprintf(", serial %d", serial)
+	}
+	if r.Exchange.Reply != nil {
+		detail += ", " + Took(r.Exchange.Took())
+	}
+	return words + quiet.Render(" ("+detail+")")
+}
+
+// BareWalk draws the answer's values alone.
+func (v *View) BareWalk(w *delegation.Walk) {
+	for _, r := range w.Records {
+		v.line(r.Value())
+	}
+}
