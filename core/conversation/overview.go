@@ -39,6 +39,13 @@ type Overview struct {
 	NotKept     int // exchanges beyond those kept: they are counted, not shown
 	Findings    []finding.Finding
 	MoreFound   int // findings beyond those kept
+
+	found map[foundKey]int // where a finding stands
+}
+
+type foundKey struct {
+	code  finding.Code
+	about finding.About
 }
 
 // dnsPort is where DNS messages are looked for.
@@ -47,7 +54,7 @@ const dnsPort = 53
 // Read reads a whole capture. each is called with every exchange as it ends; it
 // may be nil. On an error of the file, the overview holds what came before it.
 func Read(r *capture.Reader, each func(exchange.Exchange)) (*Overview, error) {
-	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Clients: map[netip.Addr]int{}, Servers: map[netip.AddrPort]int{}}
+	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Clients: map[netip.Addr]int{}, Servers: map[netip.AddrPort]int{}, found: map[foundKey]int{}}
 	pairer := NewPairer(func(p *Pair) { o.add(p, each) })
 	var packet capture.Packet
 	var failed error
@@ -121,8 +128,18 @@ func (o *Overview) add(p *Pair, each func(exchange.Exchange)) {
 	}
 }
 
+// find keeps a finding. What is the same for another type of the same name adds
+// its evidence to the one there is.
 func (o *Overview) find(f finding.Finding) {
+	about := f.About
+	about.Type = ""
+	k := foundKey{f.Code, about}
+	if at, ok := o.found[k]; ok {
+		o.Findings[at].AddEvidence(f.Evidence...)
+		return
+	}
 	if len(o.Findings) < maxFindings {
+		o.found[k] = len(o.Findings)
 		o.Findings = append(o.Findings, f)
 	} else {
 		o.MoreFound++
@@ -139,18 +156,21 @@ func Judge(e *exchange.Exchange) []finding.Finding {
 	switch o := e.Outcome; {
 	case o == exchange.NoReply:
 		found = append(found, finding.New(finding.Unanswered, finding.Fault, about,
-			fmt.Sprintf("%s asked %s for %s %s, and no reply is in the capture.", about.Client, about.Server, e.Question.Spoken(), times(e.Tries())), e.Number))
+			fmt.Sprintf("%s asked %s for %s %s, and no reply is in the capture.", about.Client, about.Server, e.Question.Name.Spoken(), times(e.Tries())), e.Number))
 	case o == exchange.NoName:
 		// A name that does not exist is an answer; typing slips are no fault of the network.
 		found = append(found, finding.New(finding.Failed, finding.Note, about,
 			fmt.Sprintf("%s told %s that there is no such name as %s.", about.Server, about.Client, e.Question.Name.Spoken()), e.Number))
+	case o == exchange.Truncated:
+		found = append(found, finding.New(finding.Truncated, finding.Note, about,
+			fmt.Sprintf("%s cut its answer to %s for %s: it has to be asked for again over TCP.", about.Server, about.Client, e.Question.Name.Spoken()), e.Number))
 	case !o.Good() && o != exchange.Referral:
 		found = append(found, finding.New(finding.Failed, finding.Fault, about,
-			fmt.Sprintf("%s told %s of a failure for %s (%s).", about.Server, about.Client, e.Question.Spoken(), o), e.Number))
+			fmt.Sprintf("%s told %s of a failure for %s (%s).", about.Server, about.Client, e.Question.Name.Spoken(), o), e.Number))
 	}
 	if e.Took() > slowAfter {
 		found = append(found, finding.New(finding.Slow, finding.Concern, about,
-			fmt.Sprintf("%s took %.1f s to answer %s for %s.", about.Server, e.Took().Seconds(), about.Client, e.Question.Spoken()), e.Number))
+			fmt.Sprintf("%s took %.1f s to answer %s for %s.", about.Server, e.Took().Seconds(), about.Client, e.Question.Name.Spoken()), e.Number))
 	}
 	return found
 }

@@ -49,7 +49,7 @@ func (s *Step) serverFindings() []finding.Finding {
 			f := finding.New(code, severity, about, fmt.Sprintf("%s is listed for %s and %s.", r.who(), s.Zone.Spoken(), does))
 			f.Brief = r.who() + " " + does
 			if r.Exchange != nil {
-				f.Evidence = []int{r.Exchange.Number}
+				f.AddEvidence(r.Exchange.Number)
 			}
 			all = append(all, f)
 		}

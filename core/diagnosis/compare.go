@@ -4,11 +4,13 @@ package diagnosis
 
 import (
 	"context"
+	"slices"
 	"sync"
 
 	"unquil/core/comparison"
 	"unquil/core/delegation"
 	"unquil/core/exchange"
+	"unquil/core/finding"
 	"unquil/core/wire"
 )
 
@@ -24,6 +26,17 @@ type Probe struct {
 type Compared struct {
 	comparison.Result
 	Walk *delegation.Walk
+}
+
+// AllFindings are those about the resolvers and those about the zone's own
+// servers, heaviest first.
+func (c *Compared) AllFindings() []finding.Finding {
+	all := slices.Clone(c.Findings)
+	if c.Walk != nil {
+		all = append(all, c.Walk.Findings...)
+	}
+	finding.Sort(all)
+	return all
 }
 
 // Compare asks all resolvers all questions at once. With ownServers it also

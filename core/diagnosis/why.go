@@ -40,7 +40,7 @@ type Verdict struct {
 	Where    Place
 	At       string            // the server, resolver or zone at that place
 	Cause    []finding.Finding // the findings that explain the failure: one kind, in one zone
-	Text     string            // the cause in one sentence
+	Text     string            // the cause in one sentence; without one, what the name leads to
 	Sure     string            // "certain" or "likely"
 	Because  string            // what makes it so
 	Who      string            // can mend it
@@ -69,10 +69,7 @@ func (p Probe) Why(ctx context.Context, name wire.Name, types []wire.Type, resol
 	}
 	v.Compared = p.Compare(ctx, resolvers, questions, true)
 	for _, c := range v.Compared {
-		found = append(found, c.Findings...)
-		if c.Walk != nil {
-			found = append(found, c.Walk.Findings...)
-		}
+		found = append(found, c.AllFindings()...)
 		v.Checks = append(v.Checks, checksOf(c)...)
 	}
 	v.decide(merge(found))
@@ -91,11 +88,10 @@ func merge(found []finding.Finding) []finding.Finding {
 	for _, f := range found {
 		k := key{f.Code, f.About.Zone, f.About.Server, f.About.Address}
 		if at, ok := seen[k]; ok {
-			kept[at].Evidence = append(kept[at].Evidence, f.Evidence...)
 			if f.Severity.Weight() > kept[at].Severity.Weight() {
-				f.Evidence = kept[at].Evidence
-				kept[at] = f
+				f, kept[at] = kept[at], f
 			}
+			kept[at].AddEvidence(f.Evidence...)
 			continue
 		}
 		seen[k] = len(kept)
@@ -115,6 +111,7 @@ func (v *Verdict) decide(found []finding.Finding) {
 	if best == len(rules) {
 		v.Also = found
 		finding.Sort(v.Also)
+		v.Text = v.healthy()
 		return
 	}
 	r := rules[best]
@@ -146,6 +143,23 @@ func (v *Verdict) decide(found []finding.Finding) {
 	if v.Where == TheResolver && first.Code == finding.AnswerDiffers {
 		v.Sure = "likely"
 	}
+}
+
+// healthy is what the name leads to when nothing is wrong with it.
+func (v *Verdict) healthy() string {
+	var parts []string
+	for _, c := range v.Compared {
+		switch {
+		case c.Truth() != nil && c.Truth().Outcome == exchange.NoName:
+			return "the zone itself says that there is no such name (NXDOMAIN); check how it is spelt"
+		case c.Truth() != nil:
+			parts = append(parts, fmt.Sprintf("%s is %s", c.Question.Type, c.Truth().Says()))
+		}
+	}
+	if len(parts) == 0 {
+		return "nothing that was asked failed, but the zone's own servers could not be held against it"
+	}
+	return strings.Join(parts, "; ") + "; the resolvers asked say the same as the zone"
 }
 
 // togetherText is one sentence for several servers of one zone that all fail.
@@ -198,6 +212,15 @@ func walkCheck(w *delegation.Walk) Check {
 		}
 	}
 	return check
+}
+
+// Evidence are the numbers of the exchanges that show the cause, in order.
+func (v *Verdict) Evidence() []int {
+	var all finding.Finding
+	for _, f := range v.Cause {
+		all.AddEvidence(f.Evidence...)
+	}
+	return all.Evidence
 }
 
 // OK reports whether nothing was found that makes anybody fail.

@@ -7,6 +7,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// toldOfErrors says whether ICMP errors reach an unconnected socket here.
+const toldOfErrors = true
+
 // tellErrors asks the kernel to report ICMP errors on an unconnected socket
 // (ip(7), IP_RECVERR), so that a refusal is told from silence.
 func tellErrors(network, _ string, c syscall.RawConn) error {

@@ -2,7 +2,13 @@
 
 package exchange
 
-import "syscall"
+import (
+	"runtime"
+	"syscall"
+)
+
+// toldOfErrors says whether ICMP errors reach an unconnected socket here.
+const toldOfErrors = runtime.GOOS == "windows"
 
 // tellErrors does nothing here: these systems have no such option, or (Windows)
 // report ICMP errors on an unconnected socket by themselves.

@@ -129,7 +129,16 @@ type Finding struct {
 // New makes a finding with the catalogue's advice.
 func New(code Code, severity Severity, about About, text string, evidence ...int) Finding {
 	entry, _ := Of(code)
-	return Finding{Code: code, Severity: severity, About: about, Text: text, Evidence: evidence, Next: entry.Next}
+	f := Finding{Code: code, Severity: severity, About: about, Text: text, Next: entry.Next}
+	f.AddEvidence(evidence...)
+	return f
+}
+
+// AddEvidence adds exchange numbers to those that show the finding, in order and each once.
+func (f *Finding) AddEvidence(numbers ...int) {
+	f.Evidence = append(slices.Clone(f.Evidence), numbers...)
+	slices.Sort(f.Evidence)
+	f.Evidence = slices.Compact(f.Evidence)
 }
 
 // Sort puts the heavier findings first and keeps the order of equals.

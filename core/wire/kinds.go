@@ -234,7 +234,8 @@ var units = []struct {
 	letter byte
 	size   uint64
 	one    string
-}{{'W', 604800, "week"}, {'D', 86400, "day"}, {'H', 3600, "h"}, {'M', 60, "min"}, {'S', 1, "s"}}
+	many   string
+}{{'W', 604800, "week", "weeks"}, {'D', 86400, "day", "days"}, {'H', 3600, "h", "h"}, {'M', 60, "min", "min"}, {'S', 1, "s", "s"}}
 
 // ParseTTL reads a period in seconds, plain (5400) or with units (1h30m).
 // It has to fit 32 bits.
@@ -283,8 +284,8 @@ func Period(s uint32) string {
 			continue
 		}
 		word := u.one
-		if n > 1 && len(word) > 3 {
-			word += "s"
+		if n > 1 {
+			word = u.many
 		}
 		parts = append(parts, strconv.FormatUint(n, 10)+" "+word)
 		if len(parts) == 2 {

@@ -17,7 +17,7 @@ func newAsk(a *app) *cobra.Command {
 		Use:     "ask NAME...",
 		Short:   "What does this resolver say, and on whose authority?",
 		Example: "  unquil ask --lab www.hollowtarn.example\n  unquil ask --lab hollowtarn.example --type MX,TXT --from office,isp",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    taking(1, many),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			asked, err := questions(names, types)
 			if err != nil {

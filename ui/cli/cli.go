@@ -53,6 +53,7 @@ type app struct {
 	roots  string
 	wait   time.Duration
 	tries  int
+	begun  bool // the command line was understood: what fails from here on is no mistake in it
 
 	stdout, stderr io.Writer
 	environ        []string
@@ -80,6 +81,9 @@ func Main(ctx context.Context, args []string, stdout, stderr io.Writer, environ 
 	case errors.Is(err, errFault):
 		return exitFault
 	}
+	if !a.begun {
+		err = usage(err)
+	}
 	tell(stderr, err)
 	if errors.As(err, new(usageError)) {
 		return exitUsage
@@ -95,9 +99,9 @@ func newRoot(a *app) *cobra.Command {
 		Version:       version(),
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Args:          cobra.NoArgs,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(*cobra.Command, []string) error {
+			a.begun = true
 			switch text.Colour(a.colour) {
 			case text.Auto, text.Always, text.Never:
 				return nil
@@ -113,27 +117,40 @@ func newRoot(a *app) *cobra.Command {
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
 	root.AddCommand(newAsk(a), newCompare(a), newTrace(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
-	for _, cmd := range root.Commands() {
-		if args := cmd.Args; args != nil {
-			cmd.Args = func(cmd *cobra.Command, given []string) error {
-				if err := args(cmd, given); err != nil {
-					return usage(fmt.Errorf("unquil %s: %w: %s", cmd.Name(), errArguments, cmd.UseLine()))
-				}
-				return nil
-			}
-		}
-	}
 	return root
 }
 
-// version is the module's, or the commit that was built.
+// release is the version that this source is on the way to.
+const release = "0.1.0"
+
+// version is the release and, where the build knows it, the commit.
 func version() string {
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return "unknown"
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, setting := range info.Settings {
+			if setting.Key == "vcs.revision" {
+				return release + "+" + setting.Value[:min(12, len(setting.Value))]
+			}
+		}
 	}
-	return info.Main.Version
+	return release
 }
+
+// taking accepts least to most arguments and says in a usage error what belongs
+// in their place.
+func taking(least, most int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, given []string) error {
+		switch {
+		case len(given) < least:
+			return usage(fmt.Errorf("%s: something is missing: %w", cmd.CommandPath(), errArguments{cmd.UseLine()}))
+		case len(given) > most:
+			return usage(fmt.Errorf("%s: %q is too much: %w", cmd.CommandPath(), shorten(given[most]), errArguments{cmd.UseLine()}))
+		}
+		return nil
+	}
+}
+
+// many is no bound on the number of arguments.
+const many = 1 << 30
 
 func getenv(environ []string, name string) string {
 	for _, pair := range environ {

@@ -16,7 +16,7 @@ func newCompare(a *app) *cobra.Command {
 		Use:     "compare NAME...",
 		Short:   "Do they all say the same, and if not, who differs and how?",
 		Example: "  unquil compare --lab tickets.hollowtarn.example --from office,isp --zone-servers",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    taking(1, many),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			asked, err := questions(names, types)
 			if err != nil {
@@ -56,11 +56,8 @@ func newCompare(a *app) *cobra.Command {
 }
 
 func findingsOf(results []diagnosis.Compared) (found []finding.Finding) {
-	for _, r := range results {
-		found = append(found, r.Findings...)
-		if r.Walk != nil {
-			found = append(found, r.Walk.Findings...)
-		}
+	for i := range results {
+		found = append(found, results[i].AllFindings()...)
 	}
 	return found
 }

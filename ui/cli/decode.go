@@ -22,7 +22,7 @@ func newDecode(a *app) *cobra.Command {
 		Use:     "decode FILE...",
 		Short:   "What happened in this capture: what failed and what was slow?",
 		Example: "  unquil decode --lab valley-morning.pcapng",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    taking(1, many),
 		RunE: func(cmd *cobra.Command, paths []string) error {
 			var failed []error
 			for i, path := range paths {

@@ -65,7 +65,7 @@ func newDemo(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "demo",
 		Short: "One guided example of all of it, on the simulated internet",
-		Args:  cobra.NoArgs,
+		Args:  taking(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.demo(cmd.Context())
 		},

@@ -14,11 +14,15 @@ import (
 )
 
 var (
-	errColour    = errors.New("not one of auto, always, never")
-	errBounds    = errors.New("--wait and --tries: out of bounds")
-	errArguments = errors.New("this is not how it is used")
-	errNoWayOut  = errors.New("no root server could be reached from this machine")
+	errColour   = errors.New("not one of auto, always, never")
+	errBounds   = errors.New("--wait and --tries: out of bounds")
+	errNoWayOut = errors.New("no root server could be reached from this machine")
 )
+
+// errArguments says how a command is used.
+type errArguments struct{ use string }
+
+func (e errArguments) Error() string { return "it is used as " + e.use }
 
 // advice is what to try next, by what went wrong; the first match wins.
 var advice = []struct {

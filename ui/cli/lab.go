@@ -11,13 +11,13 @@ func newLab(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "lab",
 		Short: "The simulated internet: who is in it and what is wrong with it",
-		Args:  cobra.NoArgs,
+		Args:  taking(0, 0),
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(&cobra.Command{
 		Use:   "show",
 		Short: "Show the story, the servers, the resolvers and the faults",
-		Args:  cobra.NoArgs,
+		Args:  taking(0, 0),
 		RunE: func(*cobra.Command, []string) error {
 			scenario, err := lab.Load()
 			if err != nil {

@@ -16,7 +16,7 @@ func newTrace(a *app) *cobra.Command {
 		Use:     "trace NAME",
 		Short:   "Who delegates to whom from the root down, and where does it stop?",
 		Example: "  unquil trace --lab tickets.hollowtarn.example",
-		Args:    cobra.ExactArgs(1),
+		Args:    taking(1, 1),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			asked, err := questions(names, types)
 			if err != nil {

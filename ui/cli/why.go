@@ -18,7 +18,7 @@ func newWhy(a *app) *cobra.Command {
 		Use:     "why NAME...",
 		Short:   "Where and why does this name fail?",
 		Example: "  unquil why --lab tickets.hollowtarn.example --from office",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    taking(1, many),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			asked, err := questions(names, types)
 			if err != nil {

@@ -91,18 +91,19 @@ func saidBy(block []*exchange.Exchange) string {
 	if first.Server.Label != "" || first.Server.Host != "" {
 		who = fmt.Sprintf("%s (%s)", first.Server.Name(), who)
 	}
+	over := strings.ToUpper(string(first.Transport()))
 	var times []string
 	for _, e := range block {
 		switch {
 		case e.Reply == nil:
 			times = append(times, fmt.Sprintf("%s nothing after %s", e.Question.Type, plural(e.Tries(), "try", "tries")))
 		case len(block) == 1:
-			times = append(times, fmt.Sprintf("in %s over %s", Took(e.Took()), strings.ToUpper(string(e.Transport()))))
+			times = append(times, "in "+Took(e.Took()))
 		default:
-			times = append(times, fmt.Sprintf("%s in %s over %s", e.Question.Type, Took(e.Took()), strings.ToUpper(string(e.Transport()))))
+			times = append(times, fmt.Sprintf("%s in %s", e.Question.Type, Took(e.Took())))
 		}
 	}
-	return who + ", " + strings.Join(times, ", ")
+	return fmt.Sprintf("%s over %s, %s", who, over, strings.Join(times, ", "))
 }
 
 func authorityWords(block []*exchange.Exchange) string {
@@ -113,7 +114,7 @@ func authorityWords(block []*exchange.Exchange) string {
 		if e.Authoritative() {
 			return "the zone's own server"
 		}
-		return "a cache's: what the zone itself says now may differ"
+		return "a cache, not the zone itself: what the zone says now may differ"
 	}
 	return ""
 }
@@ -152,7 +153,7 @@ func notes(e *exchange.Exchange) (all []string) {
 	about := e.Question.Type.String()
 	if len(e.Attempts) > 1 && e.Attempts[0].Transport == exchange.UDP && e.Transport() == exchange.TCP {
 		if e.Outcome == exchange.Truncated {
-			all = append(all, fmt.Sprintf("%s: the reply over UDP was cut, and TCP gave none.", about))
+			all = append(all, about+": the reply over UDP was cut, and TCP gave none.")
 		} else {
 			all = append(all, fmt.Sprintf("%s: the reply over UDP was cut, so it was asked again over TCP (%d bytes).", about, e.Size()))
 		}

@@ -22,7 +22,7 @@ func (v *View) Compared(results []diagnosis.Compared) {
 }
 
 func (v *View) compared(c *diagnosis.Compared) {
-	v.flow(subject.Render(c.Question.Spoken())+":", 0, subject.Render(c.Question.Spoken())+": "+c.Headline(), plainStyle)
+	v.flow("", 0, subject.Render(c.Question.Spoken())+": "+c.Headline(), plainStyle)
 	if !c.Asked {
 		v.flow("", 2, "The zone's own servers were not asked (--zone-servers asks them), so this does not say who is right.", quiet)
 	} else if c.Truth() == nil {
@@ -32,10 +32,7 @@ func (v *View) compared(c *diagnosis.Compared) {
 		v.line()
 		v.group(&c.Groups[i])
 	}
-	v.Findings("what to note", c.Findings)
-	if c.Walk != nil {
-		v.Findings("about the zone's servers", c.Walk.Findings)
-	}
+	v.Findings("what to note", c.AllFindings())
 }
 
 func (v *View) group(g *comparison.Group) {

@@ -55,7 +55,7 @@ func overviewSentence(o *conversation.Overview) string {
 	faults := 0
 	for _, f := range o.Findings {
 		if f.Severity == finding.Fault {
-			faults++
+			faults += len(f.Evidence)
 		}
 	}
 	if faults == 0 {

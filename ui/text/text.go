@@ -77,7 +77,7 @@ var (
 // flow writes text from column indent on, wrapped at the width; first stands at
 // the beginning of the first line, and is no wider than indent.
 func (v *View) flow(first string, indent int, text string, style lipgloss.Style) {
-	lines := strings.Split(ansi.Wrap(text, max(v.width-indent, 24), ""), "\n")
+	lines := wrap(text, max(v.width-indent, 24))
 	for i, line := range lines {
 		lead := strings.Repeat(" ", indent)
 		if i == 0 {
@@ -85,6 +85,28 @@ func (v *View) flow(first string, indent int, text string, style lipgloss.Style)
 		}
 		v.line(lead, style.Render(strings.TrimRight(line, " ")))
 	}
+}
+
+// wrap breaks text at spaces into lines of at most width columns; a word that is
+// longer is broken anywhere. A hyphen is no place to break: names have them.
+func wrap(text string, width int) []string {
+	var lines []string
+	line, used := "", 0
+	for word := range strings.SplitSeq(text, " ") {
+		size := ansi.StringWidth(word)
+		if used > 0 && used+1+size > width {
+			lines, line, used = append(lines, line), "", 0
+		}
+		for ; size > width; size = ansi.StringWidth(word) {
+			lines = append(lines, ansi.Truncate(word, width, ""))
+			word = ansi.TruncateLeft(word, width, "")
+		}
+		if used > 0 {
+			line, used = line+" ", used+1
+		}
+		line, used = line+word, used+size
+	}
+	return append(lines, line)
 }
 
 const labelWidth = 13
@@ -96,6 +118,10 @@ func (v *View) row(label, text string) {
 
 // Findings lists findings, heaviest first as they come, with what to do next.
 func (v *View) Findings(title string, findings []finding.Finding) {
+	v.findings(title, findings, true)
+}
+
+func (v *View) findings(title string, findings []finding.Finding, advice bool) {
 	if len(findings) == 0 {
 		return
 	}
@@ -112,7 +138,7 @@ func (v *View) Findings(title string, findings []finding.Finding) {
 			detail += "; shown by " + exchanges(f.Evidence)
 		}
 		v.flow("", labelWidth, detail, quiet)
-		if f.Severity != finding.Note {
+		if advice && f.Severity != finding.Note {
 			v.flow("", labelWidth, "next: "+f.Next, lipgloss.NewStyle())
 		}
 	}
@@ -160,7 +186,7 @@ var outcomeWords = map[exchange.Outcome]string{
 	exchange.ServerFailure:  "could not get an answer (SERVFAIL)",
 	exchange.FormatError:    "could not read the question (FORMERR)",
 	exchange.NotImplemented: "does not know how to do this (NOTIMP)",
-	exchange.Truncated:      "the answer was cut (TC), and the whole could not be got",
+	exchange.Truncated:      "the answer was cut (TC)",
 	exchange.NoReply:        "no reply",
 	exchange.Unreachable:    "unreachable: nothing listens there",
 	exchange.Rejection:      "a reply came that cannot be believed",

@@ -31,7 +31,9 @@ func (v *View) Walk(w *delegation.Walk) {
 		depth++
 	}
 	for _, side := range w.Side {
-		v.flow("", 2, fmt.Sprintf("beside the way: %s %s", side.Question.Spoken(), side.Summary()), quiet)
+		if side.End != delegation.EndNoData { // that a server has no IPv6 address is no news
+			v.flow("", 2, fmt.Sprintf("beside the way: %s %s", side.Question.Spoken(), side.Summary()), quiet)
+		}
 	}
 	v.Findings("what to note", w.Findings)
 }
@@ -53,12 +55,7 @@ func (v *View) step(s *delegation.Step, depth int) {
 		widest = max(widest, ansi.StringWidth(r.Host.Spoken()))
 	}
 	for _, r := range s.Replies {
-		mark, style := "says", plainStyle
-		if !r.Stance.Usable() && r.Stance != delegation.NotAsked {
-			mark, style = "fails", severe[finding.Fault]
-		}
-		name := r.Host.Spoken()
-		v.flow(lead+name, len(lead)+widest+2, style.Render(mark)+" "+replyWords(r), plainStyle)
+		v.flow(lead+r.Host.Spoken(), len(lead)+widest+2, replyWords(r), plainStyle)
 	}
 }
 
@@ -81,31 +78,27 @@ func agreement(s *delegation.Step) (string, bool) {
 	if asked == 0 {
 		return "", false
 	}
-	who := "its one server"
-	if asked > 1 {
-		who = fmt.Sprintf("all %d of its servers' addresses", asked)
-	}
-	verb := "say"
+	who := fmt.Sprintf("each of %d server addresses", asked)
 	if asked == 1 {
-		verb = "says"
+		who = "its one server"
 	}
-	return fmt.Sprintf("%s %s %s (fastest %s)", who, verb, said(s.Replies[0]), Took(least)), true
+	return fmt.Sprintf("%s %s %s", who, said(s.Replies[0]), quiet.Render("("+Took(least)+" at best)")), true
 }
 
 // said is what a usable reply says.
 func said(r *delegation.Reply) string {
 	if r.Stance == delegation.Refers {
 		child, _, _ := exchange.ReferralZone(r.Exchange.Reply)
-		return "ask " + child.Spoken()
+		return "refers to " + child.Spoken()
 	}
 	answer := r.Exchange.Answer()
 	if values := exchange.Values(answer.Records); len(values) > 0 {
-		return strings.Join(values, ", ")
+		return "answers " + strings.Join(values, ", ")
 	}
 	if len(answer.Aliases) > 0 {
-		return "an alias for " + answer.Name.Spoken()
+		return "has an alias for " + answer.Name.Spoken()
 	}
-	return Outcome(r.Exchange.Outcome)
+	return "says " + Outcome(r.Exchange.Outcome)
 }
 
 // stanceWords says what is wrong with a reply that a walk cannot use.
@@ -118,15 +111,16 @@ var stanceWords = map[delegation.Stance]string{
 
 func replyWords(r *delegation.Reply) string {
 	var words string
+	bad := severe[finding.Fault].Render
 	switch {
 	case r.Stance.Usable():
 		words = said(r)
 	case r.Stance == delegation.NotAsked:
 		return "was not asked: " + r.Why
 	case stanceWords[r.Stance] != "":
-		words = stanceWords[r.Stance]
+		words = bad(stanceWords[r.Stance])
 	default:
-		words = Outcome(r.Exchange.Outcome)
+		words = bad(Outcome(r.Exchange.Outcome))
 	}
 	detail := r.Address.String()
 	if serial, ok := r.Serial(); ok && r.Stance == delegation.Answers {

@@ -21,13 +21,15 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 		if d.Lasts > 0 {
 			v.row("until", "it ends by itself in "+Seconds(d.Lasts)+" at the latest")
 		}
-		v.row("shown by", exchanges(evidence(d.Cause)))
+		v.row("shown by", exchanges(d.Evidence()))
 	case d.Blind():
 		v.flow("", 0, severe[finding.Concern].Render("not known")+"  "+name+": nothing could be asked, so nothing can be said.", plainStyle)
+	case finding.Worst(d.Also) == finding.Concern:
+		v.flow("", 0, severe[finding.Concern].Render("it works, with a concern")+"  "+name+": "+d.Text+".", plainStyle)
 	default:
-		v.flow("", 0, good.Render("nothing wrong")+"  "+name+": everything that could be asked agrees.", plainStyle)
+		v.flow("", 0, good.Render("nothing wrong")+"  "+name+": "+d.Text+".", plainStyle)
 	}
-	v.Findings("also seen", d.Also)
+	v.findings("also seen", d.Also, false)
 	v.line()
 	v.line(strong.Render("checked"))
 	for _, check := range d.Checks {
@@ -47,17 +49,4 @@ func whereWords(d *diagnosis.Verdict) string {
 func meaning(code finding.Code) string {
 	entry, _ := finding.Of(code)
 	return entry.Meaning
-}
-
-// evidence are the exchange numbers of several findings, each once.
-func evidence(findings []finding.Finding) (numbers []int) {
-	seen := map[int]bool{}
-	for _, f := range findings {
-		for _, n := range f.Evidence {
-			if !seen[n] {
-				seen[n], numbers = true, append(numbers, n)
-			}
-		}
-	}
-	return numbers
 }

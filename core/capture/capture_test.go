@@ -1,0 +1,234 @@
+package capture
+
+import (
+	"bytes"
+	"encoding/binary"
+	"io"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var (
+	client = netip.MustParseAddrPort("192.0.2.21:50000")
+	server = netip.MustParseAddrPort("192.0.2.53:53")
+	begin  = time.Date(2026, 3, 9, 7, 40, 0, 123456789, time.UTC)
+)
+
+// pcap builds a classic file of frames, one second apart.
+func pcap(order binary.AppendByteOrder, magic uint32, link LinkType, snap int, frames ...[]byte) []byte {
+	out := order.AppendUint32(nil, magic)
+	out = order.AppendUint16(order.AppendUint16(out, 2), 4)
+	out = append(out, make([]byte, 8)...)
+	out = order.AppendUint32(order.AppendUint32(out, 65535), uint32(link))
+	for i, frame := range frames {
+		kept := frame[:min(len(frame), snap)]
+		fraction := uint32(begin.Nanosecond())
+		if magic == 0xa1b2c3d4 {
+			fraction /= 1000
+		}
+		out = order.AppendUint32(out, uint32(begin.Unix()+int64(i)))
+		out = order.AppendUint32(out, fraction)
+		out = order.AppendUint32(out, uint32(len(kept)))
+		out = append(order.AppendUint32(out, uint32(len(frame))), kept...)
+	}
+	return out
+}
+
+func pcapng(t testing.TB, frames ...[]byte) []byte {
+	var buf bytes.Buffer
+	w, err := NewWriter(&buf, Ethernet)
+	require.NoError(t, err)
+	for i, frame := range frames {
+		require.NoError(t, w.Packet(begin.Add(time.Duration(i)*time.Second), frame, "a comment"))
+	}
+	return buf.Bytes()
+}
+
+// read returns the datagrams of a file, and how it ended.
+func read(data []byte) (packets []Packet, err error) {
+	r, err := NewReader(bytes.NewReader(data))
+	if err != nil {
+		return nil, err
+	}
+	for record, err := range r.Records() {
+		if err != nil {
+			return packets, err
+		}
+		var p Packet
+		if record.Decode(&p) == Datagram {
+			p.Payload = bytes.Clone(p.Payload)
+			packets = append(packets, p)
+		}
+	}
+	return packets, nil
+}
+
+func TestReadEveryFormat(t *testing.T) {
+	frame := AppendFrame(nil, client, server, []byte("question"))
+	six := AppendFrame(nil, netip.MustParseAddrPort("[2001:db8::21]:50000"), netip.MustParseAddrPort("[2001:db8::53]:53"), []byte("question"))
+	tagged := append(append(append([]byte{}, frame[:12]...), 0x81, 0, 0, 7), frame[12:]...)
+	little, big := binary.AppendByteOrder(binary.LittleEndian), binary.AppendByteOrder(binary.BigEndian)
+	micro := begin.Truncate(time.Microsecond)
+	for _, tt := range []struct {
+		name string
+		file []byte
+		at   time.Time
+		cut  bool
+	}{
+		{"pcap, microseconds, little-endian", pcap(little, 0xa1b2c3d4, Ethernet, 65535, frame), micro, false},
+		{"pcap, microseconds, big-endian", pcap(big, 0xa1b2c3d4, Ethernet, 65535, frame), micro, false},
+		{"pcap, nanoseconds", pcap(little, 0xa1b23c4d, Ethernet, 65535, frame), begin, false},
+		{"pcapng", pcapng(t, frame), begin, false},
+		{"IPv6", pcapng(t, six), begin, false},
+		{"a VLAN tag", pcapng(t, tagged), begin, false},
+		{"no link layer", pcap(big, 0xa1b23c4d, RawIP, 65535, frame[14:]), begin, false},
+		{"cut by the snap length", pcap(little, 0xa1b23c4d, Ethernet, len(frame)-3, frame), begin, true},
+		{"padded to the least frame size", pcapng(t, append(bytes.Clone(frame), make([]byte, 18)...)), begin, false},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			packets, err := read(tt.file)
+			require.NoError(t, err)
+			require.Len(t, packets, 1)
+			p := packets[0]
+			assert.Equal(t, tt.at, p.Time())
+			assert.Equal(t, uint16(50000), p.From.Port())
+			assert.Equal(t, uint16(53), p.To.Port())
+			assert.Equal(t, tt.cut, p.Cut)
+			assert.Equal(t, "question"[:len(p.Payload)], string(p.Payload))
+		})
+	}
+}
+
+func TestBadFiles(t *testing.T) {
+	frame := AppendFrame(nil, client, server, []byte("question"))
+	whole := pcap(binary.LittleEndian, 0xa1b2c3d4, Ethernet, 65535, frame, frame)
+	huge := bytes.Clone(whole)
+	binary.LittleEndian.PutUint32(huge[24+8:], 1<<30)
+	ng := pcapng(t, frame, frame)
+	mismatch := bytes.Clone(ng)
+	mismatch[len(mismatch)-1] = 9
+	for _, tt := range []struct {
+		name string
+		file []byte
+		read int // packets before the trouble
+		err  error
+	}{
+		{"empty", nil, 0, ErrEmpty},
+		{"not a capture", []byte("Hollow Tarn Cableways"), 0, ErrFormat},
+		{"three bytes", []byte{1, 2, 3}, 0, ErrFormat},
+		{"only a magic number", whole[:4], 0, ErrCut},
+		{"cut in the second packet", whole[:len(whole)-1], 1, ErrCut},
+		{"cut in a packet header", whole[:24+16+len(frame)+3], 1, ErrCut},
+		{"a packet of a gigabyte", huge, 0, ErrDamaged},
+		{"pcapng cut in the second packet", ng[:len(ng)-1], 1, ErrCut},
+		{"pcapng whose block lengths differ", mismatch, 1, ErrDamaged},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			packets, err := read(tt.file)
+			require.ErrorIs(t, err, tt.err)
+			assert.Len(t, packets, tt.read)
+		})
+	}
+}
+
+func TestContents(t *testing.T) {
+	frame := AppendFrame(nil, client, server, []byte("question"))
+	change := func(at int, to byte) []byte {
+		b := bytes.Clone(frame)
+		b[at] = to
+		return b
+	}
+	for name, tt := range map[string]struct {
+		frame []byte
+		want  Contents
+	}{
+		"a datagram":                    {frame, Datagram},
+		"ARP":                           {change(13, 6), Other},
+		"TCP":                           {change(14+9, 6), Other},
+		"a fragment":                    {change(14+7, 1), Fragment},
+		"an IP header too short":        {change(14, 0x44), Malformed},
+		"IP version 7":                  {change(14, 0x75), Malformed},
+		"a UDP length over the packet":  {change(14+20+4, 0x40), Malformed},
+		"a UDP length under its header": {change(14+20+5, 3), Malformed},
+		"half an Ethernet header":       {frame[:10], Malformed},
+	} {
+		r := Record{Link: Ethernet, Data: tt.frame, Length: len(tt.frame)}
+		assert.Equal(t, tt.want, r.Decode(&Packet{}), name)
+	}
+}
+
+func TestChecksums(t *testing.T) {
+	for _, frame := range [][]byte{AppendFrame(nil, client, server, []byte("odd")), AppendFrame(nil, client, server, []byte("even"))} {
+		ip := frame[14:]
+		assert.Zero(t, checksum(ip[:20], nil), "an IPv4 header with its checksum sums to zero")
+		pseudo := append(bytes.Clone(ip[12:20]), 0, 17, ip[24], ip[25])
+		assert.Zero(t, checksum(pseudo, ip[20:]))
+	}
+}
+
+func FuzzReader(f *testing.F) {
+	frame := AppendFrame(nil, client, server, []byte("question"))
+	f.Add(pcapng(f, frame, frame))
+	f.Add(pcap(binary.BigEndian, 0xa1b2c3d4, Ethernet, 50, frame, frame))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r, err := NewReader(bytes.NewReader(data))
+		if err != nil {
+			return
+		}
+		var p Packet
+		for record, err := range r.Records() {
+			if err != nil {
+				return
+			}
+			require.LessOrEqual(t, len(record.Data), record.Length)
+			if record.Decode(&p) == Datagram {
+				require.LessOrEqual(t, len(p.Payload), len(record.Data))
+			}
+		}
+	})
+}
+
+func morning(b testing.TB, packets int) []byte {
+	frame := AppendFrame(nil, client, server, bytes.Repeat([]byte("q"), 100))
+	frames := make([][]byte, packets)
+	for i := range frames {
+		frames[i] = frame
+	}
+	return pcapng(b, frames...)
+}
+
+// drain reads all packets of a file and allocates nothing for any of them.
+func drain(file io.Reader) (n int) {
+	r, err := NewReader(file)
+	if err != nil {
+		return 0
+	}
+	var p Packet
+	for record := range r.Records() {
+		if record != nil && record.Decode(&p) == Datagram {
+			n++
+		}
+	}
+	return n
+}
+
+func TestReadingAllocatesNothingForAPacket(t *testing.T) {
+	few, many := morning(t, 10), morning(t, 1010)
+	count := func(file []byte) float64 { return testing.AllocsPerRun(5, func() { drain(bytes.NewReader(file)) }) }
+	assert.Equal(t, count(few), count(many))
+}
+
+func BenchmarkRecords(b *testing.B) {
+	file := morning(b, 10_000)
+	b.SetBytes(int64(len(file)))
+	b.ReportAllocs()
+	for b.Loop() {
+		if drain(bytes.NewReader(file)) != 10_000 {
+			b.Fatal("packets are missing")
+		}
+	}
+}

@@ -1,0 +1,391 @@
+package wire
+
+import (
+	"encoding/hex"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestParseName(t *testing.T) {
+	long := strings.Repeat("a", 63)
+	for _, tt := range []struct {
+		name, text, want string // want is the text form again
+		err              error
+	}{
+		{"a final dot may be missing", "www.hollowtarn.example", "www.hollowtarn.example.", nil},
+		{"case is kept", "WwW.Example.", "WwW.Example.", nil},
+		{"the root", ".", ".", nil},
+		{"escaped dot stays in its label", `a\.b.example`, `a\.b.example.`, nil},
+		{"decimal escapes", `\000\032\255x.example`, `\000\032\255x.example.`, nil},
+		{"what master files treat specially is escaped", `\@\$\;\"\(.example`, `\@\$\;\"\(.example.`, nil},
+		{"63 bytes fit a label", long + ".example", long + ".example.", nil},
+		{"64 do not", long + "a.example", "", ErrLabelLong},
+		{"255 bytes fit a name", strings.Repeat(long+".", 3) + strings.Repeat("b", 61), strings.Repeat(long+".", 3) + strings.Repeat("b", 61) + ".", nil},
+		{"256 do not", strings.Repeat(long+".", 3) + strings.Repeat("b", 62), "", ErrNameLong},
+		{"empty label", "a..example", "", ErrLabelEmpty},
+		{"leading dot", ".example", "", ErrLabelEmpty},
+		{"nothing", "", "", ErrLabelEmpty},
+		{"escape over 255", `\256.example`, "", ErrEscape},
+		{"escape cut off", `a\`, "", ErrEscape},
+		{"escape of two digits", `a\12`, "", ErrEscape},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			name, err := ParseName(tt.text)
+			require.ErrorIs(t, err, tt.err)
+			if err == nil {
+				assert.Equal(t, tt.want, name.String())
+			}
+		})
+	}
+}
+
+func TestNameRelations(t *testing.T) {
+	www, zone := MustParseName("WWW.hollowtarn.example"), MustParseName("HollowTarn.Example")
+	assert.True(t, www.Equal(MustParseName("www.HOLLOWTARN.example.")))
+	assert.NotEqual(t, www, www.Fold())
+	assert.True(t, www.Under(zone) && zone.Under(zone) && www.Under(Root) && !zone.Under(www))
+	assert.False(t, MustParseName("nothollowtarn.example").Under(zone))
+	assert.Equal(t, 3, www.Labels())
+	assert.Equal(t, "hollowtarn.example", www.Parent().Spoken())
+	assert.Equal(t, Root, Root.Parent())
+	child, err := zone.Child("*")
+	require.NoError(t, err)
+	assert.Equal(t, "*.HollowTarn.Example.", child.String())
+}
+
+// The order is the example of RFC 4034 §6.1.
+func TestNameOrder(t *testing.T) {
+	order := []string{"example", "a.example", "yljkjljk.a.example", "Z.a.example", "zABC.a.EXAMPLE", "z.example", `\001.z.example`, "*.z.example", `\200.z.example`}
+	for i := range order {
+		for j := range order {
+			got := MustParseName(order[i]).Compare(MustParseName(order[j]))
+			assert.Equal(t, i < j, got < 0, "%s and %s", order[i], order[j])
+		}
+	}
+}
+
+func TestReverseName(t *testing.T) {
+	for address, want := range map[string]string{
+		"203.0.113.80":       "80.113.0.203.in-addr.arpa.",
+		"2001:db8::567:89ab": "b.a.9.8.7.6.5.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.8.b.d.0.1.0.0.2.ip6.arpa.", // RFC 3596 §2.5's form
+	} {
+		name, err := ReverseName(address)
+		require.NoError(t, err)
+		assert.Equal(t, want, name.String())
+	}
+	_, err := ReverseName("tarn")
+	require.ErrorIs(t, err, ErrValue)
+}
+
+// reply is a typical answer: an alias, two addresses, an OPT record; 123 bytes.
+func reply(t testing.TB) []byte {
+	m := Message{
+		ID: 0x1234, Flags: QR | RD | RA,
+		Questions: []Question{{MustParseName("www.hollowtarn.example"), A, IN}},
+		Answer: []Record{
+			record(t, "www.hollowtarn.example", CNAME, "web.hollowtarn.example."),
+			record(t, "web.hollowtarn.example", A, "203.0.113.120"),
+			record(t, "web.hollowtarn.example", A, "203.0.113.121"),
+		},
+		Additional: []Record{{Name: Root, Type: OPT, Class: 1232}},
+	}
+	data, err := m.Bytes()
+	require.NoError(t, err)
+	return data
+}
+
+func record(t testing.TB, name string, typ Type, text string) Record {
+	data, err := ParseRecordData(typ, text)
+	require.NoError(t, err)
+	return Record{MustParseName(name), typ, IN, 3600, data}
+}
+
+func TestMessageRoundTrip(t *testing.T) {
+	data := reply(t)
+	m, err := ReadMessage(data)
+	require.NoError(t, err)
+	again, err := m.Bytes()
+	require.NoError(t, err)
+	assert.Equal(t, data, again)
+	assert.Equal(t, "web.hollowtarn.example. 3600 IN A 203.0.113.121", m.Answer[2].String())
+	assert.Less(t, len(data), 130, "names are compressed")
+	// Letter case survives compression.
+	m.Answer[1].Name = MustParseName("WEB.hollowtarn.example")
+	again, err = m.Bytes()
+	require.NoError(t, err)
+	n, err := ReadMessage(again)
+	require.NoError(t, err)
+	assert.Equal(t, m, n)
+}
+
+// A name may be compressed wherever it stands, and is written compressed only
+// in the types of RFC 1035 (RFC 3597 §4).
+func TestCompressionByType(t *testing.T) {
+	head := "0001 8000 0000 0001 0000 0000" + "0673756d6d6974 07 6578616d706c65 00"
+	srv := head + "0021 0001 00000e10 0008 000a 003c 13c4 c00c"
+	data, err := hex.DecodeString(strings.ReplaceAll(srv, " ", ""))
+	require.NoError(t, err)
+	m, err := ReadMessage(data)
+	require.NoError(t, err)
+	assert.Equal(t, "10 60 5060 summit.example.", m.Answer[0].Value())
+	out, err := m.Bytes()
+	require.NoError(t, err)
+	assert.Greater(t, len(out), len(data), "an SRV target is written whole")
+}
+
+func TestBrokenMessages(t *testing.T) {
+	whole := reply(t)
+	header := func(questions, answers byte) []byte {
+		return []byte{0, 1, 0x80, 0, 0, questions, 0, answers, 0, 0, 0, 0}
+	}
+	for _, tt := range []struct {
+		name  string
+		msg   []byte
+		field string
+		at    int
+		err   error
+	}{
+		{"cut in the header", whole[:7], "ANCOUNT", 6, ErrShort},
+		{"cut in the question", whole[:20], "QNAME", 12, ErrShort},
+		{"cut in the type", whole[:37], "QTYPE", 36, ErrShort},
+		{"cut in an RDATA", whole[:len(whole)-13], "RDATA of A", 0, ErrShort},
+		{"a pointer to itself", append(header(1, 0), 0xc0, 12, 0, 1, 0, 1), "QNAME", 12, ErrPointer},
+		{"a pointer forwards", append(header(1, 0), 0xc0, 14, 0, 1, 0, 1), "QNAME", 12, ErrPointer},
+		{"two pointers to each other", append(header(0, 1), 1, 'a', 0xc0, 12, 0, 1, 0, 1), "NAME", 12, ErrPointer},
+		{"an obsolete label type", append(header(1, 0), 0x41, 1, 0, 0, 1, 0, 1), "QNAME", 12, ErrLabelType},
+		{"an address of five bytes", append(header(0, 1), 0, 0, 1, 0, 1, 0, 0, 0, 0, 0, 5, 1, 2, 3, 4, 5), "RDATA of A", 27, ErrRDataLong},
+		{"an address of three bytes", append(header(0, 1), 0, 0, 1, 0, 1, 0, 0, 0, 0, 0, 3, 1, 2, 3), "ADDRESS", 23, ErrRDataShort},
+		{"a string that leaves its RDATA", append(header(0, 1), 0, 0, 16, 0, 1, 0, 0, 0, 0, 0, 2, 5, 'a'), "TXT-DATA", 23, ErrRDataShort},
+		{"a TXT without a string", append(header(0, 1), 0, 0, 16, 0, 1, 0, 0, 0, 0, 0, 0), "TXT-DATA", 23, ErrRDataShort},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			_, err := ReadMessage(tt.msg)
+			var parse *ParseError
+			require.ErrorAs(t, err, &parse)
+			require.ErrorIs(t, err, tt.err)
+			assert.Equal(t, tt.field, parse.Field)
+			if tt.at > 0 {
+				assert.Equal(t, tt.at, parse.Offset)
+			}
+			assertCovered(t, tt.msg)
+		})
+	}
+	t.Run("what was read before the break is kept", func(t *testing.T) {
+		m, err := ReadMessage(whole[:len(whole)-13])
+		require.Error(t, err)
+		assert.Len(t, m.Questions, 1)
+		assert.Len(t, m.Answer, 2)
+	})
+	t.Run("trailing bytes are told", func(t *testing.T) {
+		m, err := ReadMessage(append(whole, 1, 2, 3))
+		require.NoError(t, err)
+		assert.Equal(t, 3, m.Trailing)
+	})
+}
+
+// assertCovered holds that the pieces of msg cover it byte by byte.
+func assertCovered(t *testing.T, msg []byte) []Piece {
+	pieces, _ := Pieces(msg)
+	at := 0
+	for _, p := range pieces {
+		require.Equal(t, at, p.Offset, "piece %v", p)
+		require.Positive(t, p.Length)
+		at += p.Length
+	}
+	require.Equal(t, len(msg), at)
+	return pieces
+}
+
+func TestPieces(t *testing.T) {
+	var lines []string
+	for _, p := range assertCovered(t, reply(t)) {
+		lines = append(lines, strings.TrimSpace(p.Part+": "+p.Field+" = "+p.Value+"; "+p.Meaning))
+	}
+	all := strings.Join(lines, "\n")
+	for _, want := range []string{
+		"header: flags = 0x8180; this is a reply, recursion desired, recursion available; opcode QUERY, response code NOERROR",
+		`answer 1: NAME = www.hollowtarn.example.; compression: points to byte 12, "www.hollowtarn.example."`,
+		`answer 1: CNAME = web.hollowtarn.example.; compression: points to byte 16, "hollowtarn.example."`,
+		"answer 2: TTL = 3600; 1 h",
+		"additional 1: CLASS = 1232; largest UDP reply the sender takes, in bytes",
+	} {
+		assert.Contains(t, all, want)
+	}
+}
+
+func TestRecordText(t *testing.T) {
+	for _, tt := range []struct {
+		typ      Type
+		in, want string
+	}{
+		{A, "203.0.113.80", "203.0.113.80"},
+		{AAAA, "2001:DB8:0:0::1", "2001:db8::1"},
+		{MX, "10 mx1.hollowtarn.example.", "10 mx1.hollowtarn.example."},
+		{SOA, "dns1.example. host.example. 7 2h 15m 2w 10m", "dns1.example. host.example. 7 7200 900 1209600 600"},
+		{SRV, "10 60 5060 phone.example.", "10 60 5060 phone.example."},
+		{A, `\# 4 cb007150`, "203.0.113.80"},
+		{Type(65400), `\# 3 abcdef`, `\# 3 abcdef`},
+		{Type(65400), `\# 0`, `\# 0`},
+	} {
+		data, err := ParseRecordData(tt.typ, tt.in)
+		require.NoError(t, err, "%s %s", tt.typ, tt.in)
+		assert.Equal(t, tt.want, Record{Root, tt.typ, IN, 0, data}.Value())
+	}
+	for _, tt := range []struct {
+		typ   Type
+		in    string
+		field string
+		err   error
+	}{
+		{A, "203.0.113", "ADDRESS", ErrValue},
+		{A, "2001:db8::1", "ADDRESS", ErrValue},
+		{A, "203.0.113.80 203.0.113.81", "RDATA of A", ErrSurplus},
+		{MX, "10", "EXCHANGE", ErrMissing},
+		{MX, "65536 a.example.", "PREFERENCE", ErrValue},
+		{A, `\# 3 cb0071`, "ADDRESS", ErrRDataShort},
+		{A, `\# 5 cb007150`, "RDATA length", ErrValue},
+		{Type(65400), "tarn", "RDATA of TYPE65400", ErrUnknownType},
+	} {
+		_, err := ParseRecordData(tt.typ, tt.in)
+		var text *TextError
+		require.ErrorAs(t, err, &text, "%s %s", tt.typ, tt.in)
+		assert.Equal(t, tt.field, text.Field)
+		assert.ErrorIs(t, err, tt.err)
+	}
+}
+
+func TestFoldedRecordsMeanTheSame(t *testing.T) {
+	a := record(t, "WWW.example", MX, "10 MX1.Example.")
+	b := record(t, "www.EXAMPLE", MX, "10 mx1.example.")
+	b.TTL = 7
+	assert.Equal(t, a.Folded(), b.Folded())
+	txt := record(t, "www.example", TXT, `"Case"`)
+	assert.Equal(t, txt.Data, txt.Folded().Data, "strings carry case")
+}
+
+func TestPeriods(t *testing.T) {
+	for seconds, want := range map[uint32]string{0: "0 s", 59: "59 s", 2480: "41 min 20 s", 3600: "1 h", 604800: "1 week", 777600: "1 week 2 days", 4294967295: "7101 weeks 3 days"} {
+		assert.Equal(t, want, Period(seconds))
+	}
+	for text, want := range map[string]uint32{"0": 0, "1h30m": 5400, "2W": 1209600, "1d2h3m4s": 93784, "4294967295": 4294967295} {
+		got, ok := ParseTTL(text)
+		assert.True(t, ok, text)
+		assert.Equal(t, want, got)
+	}
+	for _, bad := range []string{"", "h", "1x", "-1", "4294967296", "9999w", "1hh"} {
+		_, ok := ParseTTL(bad)
+		assert.False(t, ok, bad)
+	}
+}
+
+func TestView(t *testing.T) {
+	v, err := ReadView(reply(t))
+	require.NoError(t, err)
+	assert.Equal(t, uint16(0x1234), v.ID())
+	assert.Equal(t, A, v.QType())
+	var types []Type
+	c := v.Records()
+	for c.Next() {
+		types = append(types, c.Record.Type)
+	}
+	require.NoError(t, c.Err)
+	assert.Equal(t, []Type{CNAME, A, A, OPT}, types)
+	upper := []byte(strings.ToUpper(string(reply(t)[12:36])))
+	other := append(append(reply(t)[:12:12], upper...), reply(t)[36:]...)
+	w, err := ReadView(other)
+	require.NoError(t, err)
+	assert.True(t, v.SameQuestion(w))
+	assert.Equal(t, v.QuestionHash(), w.QuestionHash())
+}
+
+// walkView reads all there is to read of a message in place.
+func walkView(msg []byte) (n int) {
+	v, err := ReadView(msg)
+	if err != nil {
+		return 0
+	}
+	n = int(v.QuestionHash())
+	for c := v.Records(); c.Next(); {
+		n += int(c.Record.TTL)
+	}
+	return n
+}
+
+func TestViewAllocatesNothing(t *testing.T) {
+	data := reply(t)
+	assert.Zero(t, testing.AllocsPerRun(100, func() { walkView(data) }))
+}
+
+func BenchmarkView(b *testing.B) {
+	data := reply(b)
+	b.SetBytes(int64(len(data)))
+	b.ReportAllocs()
+	for b.Loop() {
+		walkView(data)
+	}
+}
+
+func BenchmarkReadMessage(b *testing.B) {
+	data := reply(b)
+	b.SetBytes(int64(len(data)))
+	b.ReportAllocs()
+	for b.Loop() {
+		ReadMessage(data)
+	}
+}
+
+func BenchmarkAppendMessage(b *testing.B) {
+	m, err := ReadMessage(reply(b))
+	require.NoError(b, err)
+	buf := make([]byte, 0, 512)
+	b.ReportAllocs()
+	for b.Loop() {
+		buf, _ = m.Append(buf[:0])
+	}
+}
+
+func FuzzMessage(f *testing.F) {
+	f.Add(reply(f))
+	f.Add([]byte("\x00\x01\x80\x00\x00\x01\x00\x00\x00\x00\x00\x00\xc0\x0c\x00\x01\x00\x01"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		assertCovered(t, data)
+		walkView(data)
+		m, err := ReadMessage(data)
+		if err != nil {
+			require.ErrorAs(t, err, new(*ParseError))
+			return
+		}
+		out, err := m.Bytes()
+		if err != nil {
+			require.ErrorIs(t, err, ErrMessageSize) // what was compressed may not fit uncompressed
+			return
+		}
+		again, err := ReadMessage(out)
+		require.NoError(t, err)
+		m.Trailing = 0
+		require.Equal(t, m, again)
+		for _, r := range append(append(m.Answer, m.Authority...), m.Additional...) {
+			_ = r.String()
+		}
+	})
+}
+
+func FuzzName(f *testing.F) {
+	f.Add([]byte("\x0ahollowtarn\x07example\x00"))
+	f.Fuzz(func(t *testing.T, msg []byte) {
+		name, _, err := ReadName(msg, 0)
+		if err != nil {
+			require.ErrorAs(t, err, new(*ParseError))
+			return
+		}
+		again, err := ParseName(name.String())
+		require.NoError(t, err)
+		require.Equal(t, name, again)
+		for _, c := range []byte(name.String()) {
+			require.True(t, c > ' ' && c < 0x7f, "a name shown has no control byte")
+		}
+	})
+}
