@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"runtime/debug"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -78,7 +79,7 @@ func Main(ctx context.Context, args []string, stdout, stderr io.Writer, environ 
 		return exitFailed
 	case err == nil:
 		return exitDone
-	case errors.Is(err, errFault):
+	case onlyFaults(err):
 		return exitFault
 	}
 	if !a.begun {
@@ -316,6 +317,25 @@ func (a *app) document(command string, findings []finding.Finding) data.Document
 		d.Exchanges = data.OfExchanges(a.session.Exchanges())
 	}
 	return d
+}
+
+// firstOf is the first error there is: what could not be done comes before
+// what was found.
+func firstOf(all ...error) error {
+	for _, err := range all {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// onlyFaults reports whether err says nothing but that faults were found.
+func onlyFaults(err error) bool {
+	if joined, ok := err.(interface{ Unwrap() []error }); ok {
+		return !slices.ContainsFunc(joined.Unwrap(), func(e error) bool { return !onlyFaults(e) })
+	}
+	return err == errFault
 }
 
 // verdictOn is the error that makes the exit code fit what was found.

@@ -29,9 +29,7 @@ func newDecode(a *app) *cobra.Command {
 				if i > 0 && !a.json {
 					fmt.Fprintln(a.stdout)
 				}
-				if err := a.decode(path); err != nil {
-					failed = append(failed, err)
-				}
+				failed = append(failed, a.decode(path))
 			}
 			return errors.Join(failed...)
 		},
@@ -68,11 +66,11 @@ func (a *app) decode(path string) error {
 		if written == nil {
 			written = lines.Encode(map[string]any{"unquil": version(), "command": "decode", "schema": data.Schema, "file": path, "summary": data.OfOverview(overview)})
 		}
-		return errors.Join(written, err, verdictOn(overview.Findings))
+		return firstOf(written, err, verdictOn(overview.Findings))
 	}
 	view := a.view()
 	view.Overview(path, overview)
-	return errors.Join(view.Err(), err, verdictOn(overview.Findings))
+	return firstOf(view.Err(), err, verdictOn(overview.Findings))
 }
 
 // openCapture opens a file, or with --lab one of the lab's captures by its name.

@@ -1,0 +1,70 @@
+package diagnosis
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"unquil/core/finding"
+)
+
+func TestDecide(t *testing.T) {
+	at := func(code finding.Code, severity finding.Severity, zone, server string, evidence int) finding.Finding {
+		return finding.New(code, severity, finding.About{Zone: zone, Server: server}, server+" fails.", evidence)
+	}
+	const fault, concern = finding.Fault, finding.Concern
+	for _, tt := range []struct {
+		name  string
+		found []finding.Finding
+		cause []string // the servers blamed
+		where Place
+		at    string
+	}{
+		{"nothing found is nothing wrong", nil, nil, NowhereFound, ""},
+		{"a concern is no cause", []finding.Finding{at(finding.Unreachable, concern, "north.", "n2.", 1)}, nil, NowhereFound, ""},
+		{"lame servers explain the resolver's failure", []finding.Finding{at(finding.ServerFailure, fault, "", "office", 1), at(finding.LameServer, fault, "lifts.", "a.", 2), at(finding.LameServer, fault, "lifts.", "b.", 3)},
+			[]string{"a.", "b."}, TheDeleg, "lifts."},
+		{"servers of one zone fail together, each in its way", []finding.Finding{at(finding.NoReply, fault, "camera.", "a.", 1), at(finding.Unreachable, fault, "camera.", "b.", 2)}, []string{"a.", "b."}, ZoneServers, "camera."},
+		{"a stale cache comes before the server it came from", []finding.Finding{at(finding.AnswersDiffer, fault, "zone.", "ns.", 1), at(finding.CacheStale, fault, "", "office", 2)}, []string{"office"}, TheResolver, "office"},
+		{"a lagging server alone", []finding.Finding{at(finding.AnswersDiffer, fault, "zone.", "ns.", 1), at(finding.SerialsDiffer, concern, "zone.", "ns.", 2)}, []string{"ns."}, OneServer, "ns."},
+		{"a silent resolver is a matter of the way to it", []finding.Finding{at(finding.NoReply, fault, "", "kiosk", 1)}, []string{"kiosk"}, PathOut, "kiosk"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			var v Verdict
+			v.decide(tt.found)
+			var blamed []string
+			for _, f := range v.Cause {
+				blamed = append(blamed, f.About.Server)
+			}
+			assert.Equal(t, tt.cause, blamed)
+			assert.Equal(t, tt.where, v.Where)
+			assert.Equal(t, tt.at, v.At)
+			assert.Len(t, v.Also, len(tt.found)-len(v.Cause), "nothing found is lost")
+			assert.Equal(t, len(tt.cause) == 0, v.OK())
+		})
+	}
+}
+
+func TestMergeKeepsTheWorstAndAllEvidence(t *testing.T) {
+	about := finding.About{Zone: "zone.", Server: "ns."}
+	merged := merge([]finding.Finding{
+		finding.New(finding.AnswersDiffer, finding.Note, about, "for AAAA", 5),
+		finding.New(finding.AnswersDiffer, finding.Fault, about, "for A", 2),
+		finding.New(finding.SerialsDiffer, finding.Note, about, "serial", 3),
+	})
+	assert.Len(t, merged, 2)
+	assert.Equal(t, finding.Fault, merged[0].Severity)
+	assert.Equal(t, "for A", merged[0].Text)
+	assert.Equal(t, []int{2, 5}, merged[0].Evidence)
+}
+
+// Every finding that can make somebody fail has a rule that places it.
+func TestEveryRuleHasAPlaceAndSomebodyToMendIt(t *testing.T) {
+	for _, r := range rules {
+		_, known := finding.Of(r.code)
+		assert.True(t, known, r.code)
+		assert.NotEmpty(t, r.place, r.code)
+		assert.NotEmpty(t, r.who, r.code)
+		assert.NotEmpty(t, r.sure, r.code)
+	}
+}

@@ -1,0 +1,327 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unquil/lab"
+)
+
+var program string
+
+func TestMain(m *testing.M) {
+	folder, err := os.MkdirTemp("", "unquil")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(folder, "unquil")
+	if runtime.GOOS == "windows" {
+		program += ".exe"
+	}
+	build := exec.Command("go", "build", "-o", program, "../cmd/unquil")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(folder)
+	os.Exit(code)
+}
+
+type outcome struct {
+	stdout, stderr string
+	code           int
+}
+
+// run runs the program in a folder of its own.
+func run(t testing.TB, args ...string) outcome {
+	cmd := exec.Command(program, args...)
+	cmd.Dir = t.TempDir()
+	cmd.Env = []string{"HOME=" + cmd.Dir}
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	err := cmd.Run()
+	if _, ok := err.(*exec.ExitError); !ok {
+		require.NoError(t, err)
+	}
+	return outcome{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode()}
+}
+
+// document is what the tests read of the JSON.
+type document struct {
+	Command  string
+	Schema   int
+	Findings []struct {
+		Code, Severity, Text, Next string
+		About                      map[string]string
+		Evidence                   []int
+	}
+	Exchanges []struct {
+		Number  int
+		Outcome string
+		Values  []string
+	}
+	Result json.RawMessage
+}
+
+func runJSON(t testing.TB, args ...string) (d document, code int) {
+	o := run(t, append(args, "--json")...)
+	require.NoError(t, json.Unmarshal([]byte(o.stdout), &d), "%s%s", o.stdout, o.stderr)
+	return d, o.code
+}
+
+func scenario(t testing.TB) *lab.Scenario {
+	s, err := lab.Load()
+	require.NoError(t, err)
+	return s
+}
+
+// quick keeps the wait for silent servers short.
+var quick = []string{"--lab", "--wait", "300ms", "--tries", "1"}
+
+// Every fault of the scenario is named by why, at the right place, with
+// exchanges that show it.
+func TestWhyNamesEveryFault(t *testing.T) {
+	for _, f := range scenario(t).Faults {
+		t.Run(f.Name+" from "+f.From, func(t *testing.T) {
+			d, code := runJSON(t, append(quick, "why", f.Name, "--type", f.Type, "--from", f.From)...)
+			if f.Severity != "" {
+				assert.Zero(t, code)
+				found := false
+				for _, got := range d.Findings {
+					found = found || got.Code == f.Finding && got.Severity == f.Severity && got.About["server"] == f.At
+					assert.NotEqual(t, "fault", got.Severity)
+				}
+				assert.True(t, found, "%s at %s", f.Finding, f.At)
+				return
+			}
+			assert.Equal(t, 3, code)
+			var results []struct {
+				Verdict struct{ Cause, At, Where, Next string }
+			}
+			require.NoError(t, json.Unmarshal(d.Result, &results))
+			assert.Equal(t, f.Finding, results[0].Verdict.Cause)
+			assert.Equal(t, f.At, results[0].Verdict.At)
+			assert.NotEmpty(t, results[0].Verdict.Next)
+			numbers := map[int]bool{}
+			for _, e := range d.Exchanges {
+				numbers[e.Number] = true
+			}
+			for _, got := range d.Findings {
+				require.NotEmpty(t, got.Evidence)
+				for _, n := range got.Evidence {
+					assert.True(t, numbers[n], "exchange %d is in the document", n)
+				}
+			}
+		})
+	}
+}
+
+func TestHealthyNamesRaiseNoAlarm(t *testing.T) {
+	for _, h := range scenario(t).Healthy {
+		for _, command := range []string{"why", "trace", "ask"} {
+			t.Run(command+" "+h.Name, func(t *testing.T) {
+				o := run(t, append(quick, command, h.Name, "--type", strings.Join(h.Types, ","))...)
+				assert.Zero(t, o.code, "%s%s", o.stdout, o.stderr)
+				assert.NotContains(t, o.stdout, "  fault ")
+				assert.NotContains(t, o.stdout, "  concern ")
+			})
+		}
+	}
+}
+
+func TestTraceShowsTheServerThatLags(t *testing.T) {
+	o := run(t, "trace", "--lab", "tickets.hollowtarn.example")
+	assert.Equal(t, 3, o.code)
+	at := -1
+	for _, want := range []string{". (the root)", "refers to example", "refers to hollowtarn.example", "answers 203.0.113.140", "answers 203.0.113.80", "ns.farhost.test still answers 203.0.113.80, from serial 2026030701"} {
+		next := strings.Index(strings.Join(strings.Fields(o.stdout), " "), want)
+		assert.Greater(t, next, at, "%q comes in its order in\n%s", want, o.stdout)
+		at = next
+	}
+}
+
+func TestCompareHoldsResolversAgainstTheZone(t *testing.T) {
+	args := []string{"compare", "--lab", "tickets.hollowtarn.example", "--type", "A", "--from", "office,isp"}
+	d, code := runJSON(t, append(args, "--zone-servers")...)
+	assert.Equal(t, 3, code)
+	codes := map[string]string{}
+	for _, f := range d.Findings {
+		codes[f.Code] = f.About["server"]
+	}
+	assert.Equal(t, map[string]string{"cache-stale": "office", "answers-differ": "ns.farhost.test.", "serials-differ": "ns.farhost.test."}, codes)
+	d, code = runJSON(t, args...)
+	assert.Zero(t, code, "without the zone's word nobody is at fault")
+	assert.Equal(t, "answer-differs", d.Findings[0].Code)
+	o := run(t, append(args, "--bare")...)
+	assert.ElementsMatch(t, []string{"office\t203.0.113.80", "isp\t203.0.113.140"}, strings.Split(strings.TrimSpace(o.stdout), "\n"))
+}
+
+func TestAsk(t *testing.T) {
+	for _, tt := range []struct {
+		name string
+		args []string
+		code int
+		want []string
+	}{
+		{"values, alias, who and for how long", []string{"www.hollowtarn.example"}, 0, []string{"203.0.113.120", "2001:db8:113::120", "is an alias that leads to", "office (192.0.2.53)", "1 h (3600)"}},
+		{"an answer from the zone itself", []string{"web.hollowtarn.example", "--from", "203.0.113.11"}, 0, []string{"the zone's own server"}},
+		{"the old answer with what is left of it", []string{"tickets.hollowtarn.example", "--from", "office"}, 0, []string{"203.0.113.80", "41 min 20 s (2480)", "a cache"}},
+		{"no such name is an answer", []string{"tikets.hollowtarn.example"}, 0, []string{"no such name (NXDOMAIN)"}},
+		{"no such data is one too", []string{"summit.hollowtarn.example", "-t", "A"}, 0, []string{"NODATA"}},
+		{"a failure is a fault", []string{"gondola.hollowtarn.example"}, 3, []string{"SERVFAIL", "server-failure"}},
+		{"a host that is not there", []string{"www.hollowtarn.example", "--from", "192.0.2.200"}, 3, []string{"unreachable"}},
+		{"a large answer comes over TCP", []string{"timetable.hollowtarn.example", "-t", "txt"}, 0, []string{"asked again over TCP", "last car down"}},
+		{"several types by number and name", []string{"hollowtarn.example", "-t", "TYPE15,soa"}, 0, []string{"10 mx1.hollowtarn.example.", "2026030902"}},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			o := run(t, append([]string{"ask", "--lab"}, tt.args...)...)
+			assert.Equal(t, tt.code, o.code, o.stderr)
+			text := strings.Join(strings.Fields(o.stdout), " ")
+			for _, want := range tt.want {
+				assert.Contains(t, text, want)
+			}
+			assert.NotContains(t, o.stdout, "\x1b", "no colour in a pipe")
+			for line := range strings.Lines(o.stdout) {
+				assert.LessOrEqual(t, len([]rune(strings.TrimRight(line, "\n"))), 80)
+			}
+		})
+	}
+	assert.Equal(t, "203.0.113.120\n203.0.113.121\n", run(t, "ask", "--lab", "www.hollowtarn.example", "-t", "A", "--bare").stdout)
+	assert.Contains(t, run(t, "ask", "--lab", "www.hollowtarn.example", "--color", "always").stdout, "\x1b[")
+}
+
+// TestBadInput holds that a mistake is answered by one sentence that names the
+// thing, a remedy, and the right exit code.
+func TestBadInput(t *testing.T) {
+	folder := t.TempDir()
+	file := func(name string, data []byte) string {
+		path := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(path, data, 0o600))
+		return path
+	}
+	for _, tt := range []struct {
+		name string
+		args []string
+		code int
+		want string
+	}{
+		{"a label too long", []string{"ask", strings.Repeat("a", 64) + ".example"}, 2, "label is longer than 63 bytes"},
+		{"a name too long", []string{"ask", strings.Repeat("abcdefg.", 32) + "example"}, 2, "name is longer than 255 bytes"},
+		{"an empty label", []string{"trace", "a..example"}, 2, `"a..example": empty label`},
+		{"an unknown type", []string{"ask", "a.example", "-t", "TARN"}, 2, `"TARN": unknown record type`},
+		{"a resolver that is none", []string{"ask", "a.example", "--from", "tarn"}, 2, `"tarn": not a resolver`},
+		{"no name", []string{"ask"}, 2, "something is missing"},
+		{"an unknown command", []string{"tarn"}, 2, `unknown command "tarn"`},
+		{"an unknown option", []string{"ask", "--tarn"}, 2, "unknown flag: --tarn"},
+		{"a colour that is none", []string{"ask", "a.example", "--color", "green"}, 2, `--color "green"`},
+		{"tries out of bounds", []string{"ask", "a.example", "--tries", "-1"}, 2, "out of bounds"},
+		{"a file that is not there", []string{"decode", "gone.pcap"}, 1, "gone.pcap"},
+		{"an empty file", []string{"decode", file("empty.pcap", nil)}, 1, "the file is empty"},
+		{"a file that is no capture", []string{"decode", file("letter.txt", []byte("dear technician"))}, 1, "neither pcap nor pcapng"},
+		{"root hints without roots", []string{"trace", "a.example", "--lab", "--roots", file("hints", []byte("a. 60 A 192.0.2.1\n"))}, 1, "no root server"},
+		{"root hints that cannot be read", []string{"trace", "a.example", "--lab", "--roots", file("bad", []byte(". 60 NS\n"))}, 1, "bad line 1 column 8: NSDNAME: value is missing"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			o := run(t, tt.args...)
+			assert.Equal(t, tt.code, o.code)
+			assert.Contains(t, o.stderr, tt.want)
+			assert.Empty(t, o.stdout)
+			lines := strings.Split(strings.TrimSpace(o.stderr), "\n")
+			require.LessOrEqual(t, len(lines), 2, o.stderr)
+			assert.True(t, strings.HasPrefix(lines[0], "unquil: "))
+		})
+	}
+}
+
+func TestDecode(t *testing.T) {
+	var morning bytes.Buffer
+	require.NoError(t, lab.ValleyMorning(&morning))
+	path := filepath.Join(t.TempDir(), "monday.pcapng")
+	require.NoError(t, os.WriteFile(path, morning.Bytes(), 0o600))
+	o := run(t, "decode", path)
+	assert.Equal(t, 3, o.code)
+	text := strings.Join(strings.Fields(o.stdout), " ")
+	for _, want := range []string{"5 of 21 exchanges failed", "and no reply is in the capture", "summit.camera.hollowtarn.example (server-failure)", "took 2.4 s", "tickets.hollowtarn.example A: 203.0.113.80"} {
+		assert.Contains(t, text, want)
+	}
+	lines := strings.Split(strings.TrimSpace(run(t, "decode", path, "--json").stdout), "\n")
+	assert.Len(t, lines, 22, "an exchange a line, the summary last")
+	for _, line := range lines {
+		require.True(t, json.Valid([]byte(line)))
+	}
+	cut := filepath.Join(t.TempDir(), "cut.pcapng")
+	require.NoError(t, os.WriteFile(cut, morning.Bytes()[:morning.Len()/2], 0o600))
+	o = run(t, "decode", cut)
+	assert.Equal(t, 1, o.code)
+	assert.Contains(t, o.stderr, "the file ends in the middle of a packet")
+	assert.Contains(t, o.stdout, "203.0.113.120, 203.0.113.121 in 31 ms", "what came before the cut is shown")
+}
+
+func TestDemoRunsThrough(t *testing.T) {
+	o := run(t, "demo")
+	require.Zero(t, o.code, o.stderr)
+	assert.Equal(t, 7, strings.Count(o.stdout, "type: unquil "))
+	assert.Contains(t, o.stdout, "To hand over:")
+}
+
+func TestInterruptEndsAtOnceAndShowsWhatIsKnown(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("no interrupt can be sent there")
+	}
+	cmd := exec.Command(program, "trace", "--lab", "summit.camera.hollowtarn.example", "--wait", "1m")
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	require.NoError(t, cmd.Start())
+	time.Sleep(700 * time.Millisecond) // the walk is at the silent servers by now
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	cmd.Wait()
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
+	assert.Contains(t, stdout.String(), "refers to camera.hollowtarn.example")
+	assert.Contains(t, stdout.String(), "not known: cut short before a reply")
+	assert.NotContains(t, stdout.String(), "no-reply", "what was not waited for is not blamed")
+	assert.Contains(t, stderr.String(), "stopped before the end")
+}
+
+// A real server on a real socket: no lab in between.
+func TestAskOverTheRealNetwork(t *testing.T) {
+	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	require.NoError(t, err)
+	defer conn.Close()
+	go func() {
+		buf := make([]byte, 512)
+		for {
+			n, from, err := conn.ReadFromUDPAddrPort(buf)
+			if err != nil {
+				return
+			}
+			out := append([]byte(nil), buf[:n]...)
+			out[2], out[3] = 0x85, 0x83 // a reply, authoritative: no such name
+			conn.WriteToUDPAddrPort(out, from)
+		}
+	}()
+	o := run(t, "ask", "nothing.example", "--from", strings.Replace(conn.LocalAddr().String(), ":", "#", 1))
+	assert.Zero(t, o.code, o.stderr)
+	assert.Contains(t, o.stdout, "no such name (NXDOMAIN)")
+}
+
+func BenchmarkStart(b *testing.B) {
+	for b.Loop() {
+		if err := exec.Command(program, "--version").Run(); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
