@@ -10,6 +10,7 @@ import (
 	"os"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -197,16 +198,19 @@ func (a *app) open() error {
 
 // view draws on standard output.
 func (a *app) view() *text.View {
-	return text.New(a.stdout, columns(a.stdout), text.Colour(a.colour), a.environ)
+	return text.New(a.stdout, columns(a.stdout, a.environ), text.Colour(a.colour), a.environ)
 }
 
-// columns is the width of the terminal behind w, at most 110 so that lines stay
-// readable; 80 for anything else.
-func columns(w io.Writer) int {
+// columns is the width of the terminal behind w, at most 120 so that lines stay
+// readable; for anything else what COLUMNS says, or 80.
+func columns(w io.Writer, environ []string) int {
 	if file, ok := w.(*os.File); ok {
 		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 0 {
-			return min(width, 110)
+			return min(width, 120)
 		}
+	}
+	if width, err := strconv.Atoi(getenv(environ, "COLUMNS")); err == nil && width > 0 {
+		return min(width, 120)
 	}
 	return 80
 }

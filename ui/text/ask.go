@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-
 	"unquil/core/exchange"
 )
 
@@ -66,7 +64,7 @@ func (v *View) values(e *exchange.Exchange) {
 	label := "  " + quiet.Render(e.Question.Type.String())
 	records := e.Answer().Records
 	if e.Outcome != exchange.Answered || len(records) == 0 {
-		style := lipgloss.NewStyle()
+		style := plainStyle
 		if !e.Outcome.Good() {
 			style = severe["fault"]
 		}

@@ -77,7 +77,7 @@ func outcomeCounts(o *conversation.Overview) string {
 
 // exchangeLine draws one exchange of a capture: when, who asked what, and what came of it.
 func (v *View) exchangeLine(e *exchange.Exchange) {
-	result := Outcome(e.Outcome)
+	result := string(e.Outcome)
 	if e.Outcome == exchange.Answered {
 		result = strings.Join(exchange.Values(e.Answer().Records), ", ")
 	}
@@ -89,11 +89,12 @@ func (v *View) exchangeLine(e *exchange.Exchange) {
 		timing += fmt.Sprintf(", asked %d times", e.Tries())
 	}
 	style := plainStyle
-	if e.Outcome == exchange.NoReply || !e.Outcome.Good() && e.Outcome != exchange.Referral {
+	if !e.Outcome.Good() && e.Outcome != exchange.Referral && e.Outcome != exchange.Truncated {
 		style = severe[finding.Fault]
 	}
 	head := fmt.Sprintf("%5d  ", e.Number)
-	text := fmt.Sprintf("%s  %s asked %s for %s: %s%s", e.Sent().Format("15:04:05.000"), e.Client.Addr(), e.Server.Name(), e.Question.Spoken(), style.Render(result), timing)
+	who := quiet.Render(fmt.Sprintf("(%s asked %s)", e.Client.Addr(), e.Server.Name()))
+	text := fmt.Sprintf("%s  %s: %s%s %s", e.Sent().Format("15:04:05.000"), e.Question.Spoken(), style.Render(result), timing, who)
 	v.flow(quiet.Render(head), 7, text, plainStyle)
 }
 

@@ -60,17 +60,18 @@ func (v *View) line(parts ...string) {
 	}
 }
 
-// The styles: slate for what frames, teal for what was asked about, and
-// a warm scale for what is wrong.
+// The styles use the terminal's own palette, so they fit a light theme as well
+// as a dark one.
 var (
-	subject = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("37"))
-	strong  = lipgloss.NewStyle().Bold(true)
-	quiet   = lipgloss.NewStyle().Foreground(lipgloss.Color("245"))
-	good    = lipgloss.NewStyle().Foreground(lipgloss.Color("71"))
-	severe  = map[finding.Severity]lipgloss.Style{
-		finding.Fault:   lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("167")),
-		finding.Concern: lipgloss.NewStyle().Foreground(lipgloss.Color("178")),
-		finding.Note:    lipgloss.NewStyle().Foreground(lipgloss.Color("110")),
+	plainStyle = lipgloss.NewStyle()
+	subject    = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Cyan)
+	strong     = lipgloss.NewStyle().Bold(true)
+	quiet      = lipgloss.NewStyle().Faint(true)
+	good       = lipgloss.NewStyle().Foreground(lipgloss.Green)
+	severe     = map[finding.Severity]lipgloss.Style{
+		finding.Fault:   lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Red),
+		finding.Concern: lipgloss.NewStyle().Foreground(lipgloss.Yellow),
+		finding.Note:    lipgloss.NewStyle().Foreground(lipgloss.Blue),
 	}
 )
 
@@ -113,7 +114,7 @@ const labelWidth = 13
 
 // row writes a labelled line of a block.
 func (v *View) row(label, text string) {
-	v.flow("  "+quiet.Render(label), labelWidth, text, lipgloss.NewStyle())
+	v.flow("  "+quiet.Render(label), labelWidth, text, plainStyle)
 }
 
 // Findings lists findings, heaviest first as they come, with what to do next.
@@ -127,9 +128,9 @@ func (v *View) findings(title string, findings []finding.Finding, advice bool) {
 	}
 	v.line()
 	v.line(strong.Render(title))
-	for _, f := range findings {
+	for i, f := range findings {
 		style := severe[f.Severity]
-		v.flow("  "+style.Render(string(f.Severity)), labelWidth, f.Text, lipgloss.NewStyle())
+		v.flow("  "+style.Render(string(f.Severity)), labelWidth, f.Text, plainStyle)
 		detail := string(f.Code)
 		if f.Lasts > 0 {
 			detail += "; ends by itself in " + Seconds(f.Lasts) + " at the latest"
@@ -138,8 +139,10 @@ func (v *View) findings(title string, findings []finding.Finding, advice bool) {
 			detail += "; shown by " + exchanges(f.Evidence)
 		}
 		v.flow("", labelWidth, detail, quiet)
-		if advice && f.Severity != finding.Note {
-			v.flow("", labelWidth, "next: "+f.Next, lipgloss.NewStyle())
+		// The same advice to several servers in a row is given once, below the last.
+		repeated := i+1 < len(findings) && findings[i+1].Next == f.Next && findings[i+1].Severity == f.Severity
+		if advice && f.Severity != finding.Note && !repeated {
+			v.flow("", labelWidth, "next: "+f.Next, plainStyle)
 		}
 	}
 }
@@ -207,8 +210,6 @@ func plural(n int, one, many string) string {
 	}
 	return fmt.Sprintf("%d %s", n, many)
 }
-
-var plainStyle = lipgloss.NewStyle()
 
 // spoken takes the final dot off a name in text form; the root keeps it.
 func spoken(name string) string {
