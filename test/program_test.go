@@ -271,6 +271,21 @@ func TestDecode(t *testing.T) {
 	assert.Contains(t, o.stdout, "203.0.113.120, 203.0.113.121", "what came before the cut is shown")
 }
 
+// When not even a root server can be reached, that says nothing of the name:
+// the walk is told as not done, and the resolvers' answers still count.
+func TestNoWayToTheRoots(t *testing.T) {
+	hints := filepath.Join(t.TempDir(), "hints")
+	require.NoError(t, os.WriteFile(hints, []byte(". 60 NS gone.roots.test.\ngone.roots.test. 60 A 192.0.2.200\n"), 0o600))
+	o := run(t, "trace", "--lab", "--roots", hints, "www.hollowtarn.example")
+	assert.Equal(t, 1, o.code)
+	assert.Contains(t, o.stderr, "no root server could be reached")
+	assert.NotContains(t, o.stdout, "fault")
+	o = run(t, "why", "--lab", "--roots", hints, "www.hollowtarn.example")
+	assert.Zero(t, o.code)
+	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "the zone's own servers could not be held against it")
+	assert.Contains(t, o.stdout, "  unknown ")
+}
+
 func TestDemoRunsThrough(t *testing.T) {
 	o := run(t, "demo")
 	require.Zero(t, o.code, o.stderr)

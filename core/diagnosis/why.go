@@ -190,7 +190,7 @@ func checksOf(c Compared) []Check {
 			}):
 				check.State = Wrong
 			case truth == nil:
-				check.State = Unknown
+				check.Saw += ", which the zone's own word was not there to hold against"
 			}
 			checks = append(checks, check)
 		}
