@@ -30,7 +30,7 @@ func (s says) member(t testing.TB, number int) Member {
 		m.Flags |= wire.AA
 	}
 	for _, v := range s.values {
-		data, err := wire.ParseRecordData(wire.A, v)
+		data, err := wire.ParseRecordData(wire.A, wire.IN, v)
 		require.NoError(t, err)
 		m.Answer = append(m.Answer, wire.Record{Name: question.Name, Type: wire.A, Class: wire.IN, TTL: s.ttl, Data: data})
 	}

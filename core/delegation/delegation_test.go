@@ -44,7 +44,7 @@ func TestNewerSerial(t *testing.T) {
 func TestStance(t *testing.T) {
 	zone := wire.MustParseName("hollowtarn.example")
 	record := func(owner string, typ wire.Type, text string) wire.Record {
-		data, err := wire.ParseRecordData(typ, text)
+		data, err := wire.ParseRecordData(typ, wire.IN, text)
 		require.NoError(t, err)
 		return wire.Record{Name: wire.MustParseName(owner), Type: typ, Class: wire.IN, Data: data}
 	}
@@ -85,7 +85,7 @@ func TestStance(t *testing.T) {
 // serves example. has no say about names under test.
 func TestGlueOutOfBailiwickIsNotBelieved(t *testing.T) {
 	ns := func(host string) wire.Record {
-		data, err := wire.ParseRecordData(wire.NS, host)
+		data, err := wire.ParseRecordData(wire.NS, wire.IN, host)
 		require.NoError(t, err)
 		return wire.Record{Name: wire.MustParseName("hollowtarn.example"), Type: wire.NS, Class: wire.IN, Data: data}
 	}

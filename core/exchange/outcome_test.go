@@ -11,7 +11,7 @@ import (
 )
 
 func record(t *testing.T, name string, typ wire.Type, text string) wire.Record {
-	data, err := wire.ParseRecordData(typ, text)
+	data, err := wire.ParseRecordData(typ, wire.IN, text)
 	require.NoError(t, err)
 	return wire.Record{Name: wire.MustParseName(name), Type: typ, Class: wire.IN, TTL: 60, Data: data}
 }

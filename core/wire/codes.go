@@ -2,6 +2,7 @@ package wire
 
 import (
 	"fmt"
+	"maps"
 	"strconv"
 	"strings"
 )
@@ -14,31 +15,48 @@ type registry struct {
 	values map[string]uint16
 }
 
-func newRegistry(prefix string, names map[uint16]string) registry {
-	values := make(map[string]uint16, len(names))
+func newRegistry(prefix string, names map[uint16]string) *registry {
+	r := &registry{prefix: prefix, names: map[uint16]string{}, values: make(map[string]uint16, len(names))}
 	for value, name := range names {
-		values[name] = value
+		r.add(value, name)
 	}
-	return registry{prefix, names, values}
+	return r
 }
 
-func (r registry) text(v uint16) string {
+func (r *registry) add(value uint16, name string) {
+	r.names[value] = name
+	r.values[strings.ToUpper(name)] = value
+}
+
+func (r *registry) text(v uint16) string {
 	if name, ok := r.names[v]; ok {
 		return name
 	}
 	return r.prefix + strconv.Itoa(int(v))
 }
 
-func (r registry) value(text string) (uint16, bool) {
-	upper := strings.ToUpper(text)
-	if v, ok := r.values[upper]; ok {
+// value reads a mnemonic in any case, or the prefix and a number.
+func (r *registry) value(text string) (uint16, bool) {
+	var buf [32]byte
+	if len(text) > len(buf) {
+		return 0, false
+	}
+	upper := buf[:len(text)]
+	for i := range len(text) {
+		c := text[i]
+		if c-'a' < 26 {
+			c -= 'a' - 'A'
+		}
+		upper[i] = c
+	}
+	if v, ok := r.values[string(upper)]; ok {
 		return v, true
 	}
-	if digits, ok := strings.CutPrefix(upper, r.prefix); ok && digits != "" {
-		v, err := strconv.ParseUint(digits, 10, 16)
-		return uint16(v), err == nil
+	if r.prefix == "" || len(upper) <= len(r.prefix) || !strings.EqualFold(text[:len(r.prefix)], r.prefix) {
+		return 0, false
 	}
-	return 0, false
+	v, err := strconv.ParseUint(text[len(r.prefix):], 10, 16)
+	return uint16(v), err == nil
 }
 
 // Class is a CLASS (RFC 1035 §3.2.4).
@@ -65,6 +83,12 @@ func ParseClass(text string) (Class, error) {
 	return Class(v), nil
 }
 
+// ClassOf is [ParseClass] on bytes; ok is false for a word that is no class.
+func ClassOf(text []byte) (c Class, ok bool) {
+	v, ok := classes.value(borrow(text))
+	return Class(v), ok
+}
+
 // RCode is a response code, the extended ones included (RFC 1035 §4.1.1, RFC 6891 §6.1.3).
 type RCode uint16
 
@@ -86,6 +110,13 @@ var rcodes = newRegistry("RCODE", map[uint16]string{
 	16: "BADVERS", 17: "BADKEY", 18: "BADTIME", 19: "BADMODE", 20: "BADNAME", 21: "BADALG",
 	22: "BADTRUNC", 23: "BADCOOKIE",
 })
+
+// tsigErrors is rcodes as TSIG and TKEY use them: there 16 is BADSIG (RFC 8945 §3).
+var tsigErrors = newRegistry("RCODE", func() map[uint16]string {
+	names := maps.Clone(rcodes.names)
+	names[16] = "BADSIG"
+	return names
+}())
 
 func (r RCode) String() string { return rcodes.text(uint16(r)) }
 
@@ -160,3 +191,32 @@ func (f Flags) Words() []string {
 	}
 	return words
 }
+
+// algorithms are the DNSSEC algorithm numbers.
+var algorithms = newRegistry("ALGORITHM", map[uint16]string{
+	0: "DELETE", 1: "RSAMD5", 2: "DH", 3: "DSA", 5: "RSASHA1", 6: "DSA-NSEC3-SHA1", 7: "RSASHA1-NSEC3-SHA1",
+	8: "RSASHA256", 10: "RSASHA512", 12: "ECC-GOST", 13: "ECDSAP256SHA256", 14: "ECDSAP384SHA384", 15: "ED25519",
+	16: "ED448", 17: "SM2SM3", 23: "ECC-GOST12", 252: "INDIRECT", 253: "PRIVATEDNS", 254: "PRIVATEOID",
+})
+
+// digestTypes are the hashes that a DS record may use.
+var digestTypes = newRegistry("DIGEST", map[uint16]string{
+	1: "SHA-1", 2: "SHA-256", 3: "GOST R 34.11-94", 4: "SHA-384", 5: "GOST R 34.11-2012", 6: "SM3",
+})
+
+// certTypes are the certificate types of RFC 4398 §2.1.
+var certTypes = newRegistry("CERT", map[uint16]string{
+	1: "PKIX", 2: "SPKI", 3: "PGP", 4: "IPKIX", 5: "ISPKI", 6: "IPGP", 7: "ACPKIX", 8: "IACPKIX", 253: "URI", 254: "OID",
+})
+
+// extendedErrors are the Extended DNS Error codes (RFC 8914 §5.2 and the registry).
+var extendedErrors = newRegistry("EDE", map[uint16]string{
+	0: "Other Error", 1: "Unsupported DNSKEY Algorithm", 2: "Unsupported DS Digest Type", 3: "Stale Answer",
+	4: "Forged Answer", 5: "DNSSEC Indeterminate", 6: "DNSSEC Bogus", 7: "Signature Expired",
+	8: "Signature Not Yet Valid", 9: "DNSKEY Missing", 10: "RRSIGs Missing", 11: "No Zone Key Bit Set",
+	12: "NSEC Missing", 13: "Cached Error", 14: "Not Ready", 15: "Blocked", 16: "Censored", 17: "Filtered",
+	18: "Prohibited", 19: "Stale NXDOMAIN Answer", 20: "Not Authoritative", 21: "Not Supported",
+	22: "No Reachable Authority", 23: "Network Error", 24: "Invalid Data", 25: "Signature Expired before Valid",
+	26: "Too Early", 27: "Unsupported NSEC3 Iterations Value", 28: "Unable to conform to policy", 29: "Synthesized",
+	30: "Invalid Query Type",
+})

@@ -205,7 +205,7 @@ func (d *decoder) rdata(r Record, end int) string {
 	for i := range row.fields {
 		f := &row.fields[i]
 		for n := 0; ; n++ {
-			if d.off == end && (f.repeat == anyTimes || f.repeat == atLeastOnce && n > 0) {
+			if d.off == end && !f.due(n) {
 				break
 			}
 			if f.kind.holds != nil && f.kind.holds(rdata, d.off-base) {
@@ -218,7 +218,7 @@ func (d *decoder) rdata(r Record, end int) string {
 			if d.err != nil {
 				return ""
 			}
-			if f.repeat == once {
+			if f.last() {
 				break
 			}
 		}

@@ -1,7 +1,6 @@
 package wire
 
 import (
-	"encoding/hex"
 	"fmt"
 	"strconv"
 	"strings"
@@ -40,10 +39,13 @@ type piecer struct {
 	part   string
 	pieces []Piece
 	done   int
+	flags  uint32
 }
 
 func (p *piecer) add(field string, from, to int, value, meaning string) {
-	p.pieces = append(p.pieces, Piece{from, to - from, p.part, field, value, meaning})
+	if to > from {
+		p.pieces = append(p.pieces, Piece{from, to - from, p.part, field, value, meaning})
+	}
 	p.done = to
 }
 
@@ -65,7 +67,7 @@ func (p *piecer) number(field string, size int, say func(v uint32) (value, meani
 
 func (p *piecer) message() error {
 	p.number("ID", 2, func(v uint32) (string, string) { return fmt.Sprintf("%d (0x%04x)", v, v), "" })
-	p.number("flags", 2, func(v uint32) (string, string) { return fmt.Sprintf("0x%04x", v), Flags(v).meaning() })
+	p.flags = p.number("flags", 2, func(v uint32) (string, string) { return fmt.Sprintf("0x%04x", v), Flags(v).meaning() })
 	var counts [4]int
 	for i, field := range []string{"QDCOUNT", "ANCOUNT", "NSCOUNT", "ARCOUNT"} {
 		counts[i] = int(p.number(field, 2, func(v uint32) (string, string) {
@@ -102,8 +104,6 @@ func sayType(v uint32) (string, string) { return Type(v).String(), Type(v).Sourc
 
 func sayClass(v uint32) (string, string) { return Class(v).String(), "" }
 
-func hexText(s string) string { return hex.EncodeToString([]byte(s)) }
-
 // nameField notes a name, and where its compression leads.
 func (p *piecer) nameField(field string, end int) {
 	at := p.off
@@ -136,7 +136,10 @@ func (p *piecer) recordPieces() {
 	if t == OPT {
 		p.number("CLASS", 2, func(v uint32) (string, string) { return decimal(v), "largest UDP reply the sender takes, in bytes" })
 		p.number("TTL", 4, func(v uint32) (string, string) {
-			meaning := fmt.Sprintf("extended response code %d, EDNS version %d", v>>24, v>>16&0xff)
+			meaning := fmt.Sprintf("upper response code bits %d, EDNS version %d", v>>24, v>>16&0xff)
+			if v>>24 != 0 {
+				meaning += fmt.Sprintf(", so the response code is %v", RCode(v>>24<<4)|Flags(p.flags).RCode())
+			}
 			if v&0x8000 != 0 {
 				meaning += ", DNSSEC records wanted (DO)"
 			}
@@ -171,11 +174,11 @@ func (p *piecer) rdataPieces(t Type, c Class) {
 	for i := range row.fields {
 		f := &row.fields[i]
 		for n := 0; p.err == nil; n++ {
-			if p.off == end && (f.repeat == anyTimes || f.repeat == atLeastOnce && n > 0) {
+			if p.off == end && !f.due(n) {
 				break
 			}
 			p.rdataField(f, rdata, base, end)
-			if f.repeat == once {
+			if f.last() {
 				break
 			}
 		}
@@ -186,20 +189,30 @@ func (p *piecer) rdataPieces(t Type, c Class) {
 }
 
 func (p *piecer) rdataField(f *field, rdata string, base, end int) {
-	if f.kind.holds != nil && f.kind.holds(rdata, p.off-base) {
+	at := p.off - base
+	if f.kind.holds != nil && f.kind.holds(rdata, at) {
 		p.nameField(f.name, end)
+		if last := len(p.pieces) - 1; p.err == nil && p.pieces[last].Meaning == "" {
+			p.pieces[last].Meaning = f.says
+		}
 		return
 	}
-	size, err := f.kind.span(rdata, p.off-base)
+	size, err := f.kind.span(rdata, at)
 	if err != nil {
 		p.fail(f.name, p.off, err)
 		return
 	}
-	field := p.msg[p.off : p.off+size]
-	meaning := ""
-	if f.kind.means != nil {
-		meaning = f.kind.means(field)
+	value, before := rdata[at:at+size], rdata[:at]
+	switch {
+	case size == 0: // nothing stands there, so there is no byte to name
+	case f.kind.parts != nil:
+		for _, part := range f.kind.parts(value) {
+			p.add(part.name, p.done, p.done+part.size, part.value, part.meaning)
+		}
+	case f.kind.odd != nil && f.kind.odd(value, before):
+		p.add(f.name, p.off, p.off+size, hexText(value), "not of the form that the document asks for")
+	default:
+		p.add(f.name, p.off, p.off+size, string(f.kind.text(nil, value, before)), meaningOf(f, value))
 	}
-	p.add(f.name, p.off, p.off+size, string(f.kind.text(nil, field)), meaning)
 	p.off += size
 }

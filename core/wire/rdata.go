@@ -2,9 +2,11 @@ package wire
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"encoding/hex"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -22,10 +24,14 @@ type Words struct {
 	List   []Word
 	Origin Name
 	next   int
+	start  int // where the RDATA being parsed begins in what it is appended to
 }
 
 // Reset makes w ready to read the words of another record.
 func (w *Words) Reset(list []Word, origin Name) { w.List, w.Origin, w.next = list, origin, 0 }
+
+// peek returns the next word, of which there has to be one.
+func (w *Words) peek() Word { return w.List[w.next] }
 
 func (w *Words) take() (Word, error) {
 	if w.next >= len(w.List) {
@@ -54,6 +60,7 @@ func ParseRData(dst []byte, t Type, c Class, words *Words) ([]byte, error) {
 		words.Origin = Root
 	}
 	start := len(dst)
+	words.start = start
 	row := rowOf(t, c)
 	if len(words.List) > 0 && !words.List[0].Quoted && string(words.List[0].Text) == `\#` {
 		dst, err := parseGeneric(dst, words)
@@ -69,14 +76,14 @@ func ParseRData(dst []byte, t Type, c Class, words *Words) ([]byte, error) {
 	}
 	for _, f := range row.fields {
 		for n := 0; ; n++ {
-			if f.repeat == anyTimes && words.left() == 0 || f.repeat == atLeastOnce && n > 0 && words.left() == 0 {
+			if words.left() == 0 && !f.due(n) {
 				break
 			}
 			var err error
 			if dst, err = f.kind.parse(dst, words); err != nil {
 				return dst[:start], words.fail(f.name, err)
 			}
-			if f.repeat == once {
+			if f.last() {
 				break
 			}
 		}
@@ -114,6 +121,14 @@ func parseGeneric(dst []byte, words *Words) ([]byte, error) {
 	return dst, nil
 }
 
+// due reports whether the field has to stand once more after n times, even with
+// nothing left; last, whether one is the most there can be.
+func (f *field) due(n int) bool {
+	return f.repeat == once || f.repeat == atLeastOnce && n == 0
+}
+
+func (f *field) last() bool { return f.repeat == once || f.repeat == atMostOnce }
+
 // each calls visit for every field of an uncompressed RDATA, in order, with its
 // first and last index. The error says what does not fit the row, at which
 // index, and in which field; the fields before it were visited.
@@ -121,7 +136,7 @@ func (r *row) each(rdata string, visit func(f *field, from, to int)) (name strin
 	for i := range r.fields {
 		f := &r.fields[i]
 		for n := 0; ; n++ {
-			if at == len(rdata) && (f.repeat == anyTimes || f.repeat == atLeastOnce && n > 0) {
+			if at == len(rdata) && !f.due(n) {
 				break
 			}
 			size, err := f.kind.span(rdata, at)
@@ -130,7 +145,7 @@ func (r *row) each(rdata string, visit func(f *field, from, to int)) (name strin
 			}
 			visit(f, at, at+size)
 			at += size
-			if f.repeat == once {
+			if f.last() {
 				break
 			}
 		}
@@ -156,14 +171,47 @@ type Record struct {
 	Data  string
 }
 
-// ParseRecordData returns the RDATA for text in master-file form, names absolute.
-func ParseRecordData(t Type, text string) (string, error) {
-	var list []Word
-	for _, w := range strings.Fields(text) {
-		list = append(list, Word{Text: []byte(strings.Trim(w, `"`)), Quoted: w[0] == '"'})
+// ParseRecordData returns the RDATA for one line of text in master-file form,
+// names absolute.
+func ParseRecordData(t Type, c Class, text string) (string, error) {
+	list, err := splitWords(text)
+	if err != nil {
+		return "", &TextError{"RDATA of " + t.String(), len(list), err}
 	}
-	data, err := ParseRData(nil, t, IN, &Words{List: list})
+	data, err := ParseRData(nil, t, c, &Words{List: list})
 	return string(data), err
+}
+
+// splitWords cuts text at white space that is not in quotes.
+func splitWords(text string) (list []Word, err error) {
+	for {
+		if text = strings.TrimLeft(text, " \t"); text == "" {
+			return list, nil
+		}
+		inQuotes, end := false, 0
+	word:
+		for ; end < len(text); end++ {
+			switch c := text[end]; {
+			case c == '\\':
+				end++
+			case c == '"':
+				inQuotes = !inQuotes
+			case (c == ' ' || c == '\t') && !inQuotes:
+				break word
+			}
+		}
+		if inQuotes || end > len(text) {
+			return list, ErrEscape
+		}
+		word := Word{Text: []byte(text[:end])}
+		if text[0] == '"' {
+			if end < 2 || text[end-1] != '"' {
+				return list, ErrValue
+			}
+			word = Word{word.Text[1 : end-1], true}
+		}
+		list, text = append(list, word), text[end:]
+	}
 }
 
 // Value returns the RDATA in master-file form; in the generic form (RFC 3597 §5)
@@ -172,13 +220,21 @@ func (r Record) Value() string { return string(r.appendValue(nil)) }
 
 func (r Record) appendValue(dst []byte) []byte {
 	if row := rowOf(r.Type, r.Class); row != nil {
-		start := len(dst)
-		if _, _, err := row.each(r.Data, func(f *field, from, to int) {
-			if len(dst) > start {
+		start, odd := len(dst), false
+		_, _, err := row.each(r.Data, func(f *field, from, to int) {
+			if odd = odd || f.kind.odd != nil && f.kind.odd(r.Data[from:to], r.Data[:from]); odd {
+				return
+			}
+			before := len(dst)
+			if before > start {
 				dst = append(dst, ' ')
 			}
-			dst = f.kind.text(dst, r.Data[from:to])
-		}); err == nil {
+			with := len(dst)
+			if dst = f.kind.text(dst, r.Data[from:to], r.Data[:from]); len(dst) == with {
+				dst = dst[:before] // a field that is written as nothing
+			}
+		})
+		if err == nil && !odd {
 			return dst
 		}
 		dst = dst[:start]
@@ -192,18 +248,36 @@ func (r Record) appendValue(dst []byte) []byte {
 }
 
 // String returns the record as one line of a master file.
-func (r Record) String() string {
-	dst := appendName(nil, r.Name.wire)
+func (r Record) String() string { return string(r.Append(nil)) }
+
+// Append appends the record as one line of a master file, without a line end.
+func (r Record) Append(dst []byte) []byte {
+	dst = appendName(dst, r.Name.wire)
 	dst = append(dst, ' ')
 	dst = strconv.AppendUint(dst, uint64(r.TTL), 10)
 	dst = append(append(append(dst, ' '), r.Class.String()...), ' ')
 	dst = append(append(dst, r.Type.String()...), ' ')
-	return string(r.appendValue(dst))
+	return r.appendValue(dst)
 }
 
 // Field is one field of a record for a reader: the name its document gives it,
-// and its value in master-file form.
-type Field struct{ Name, Value string }
+// its value in master-file form, and in plain words what it means.
+type Field struct{ Name, Value, Meaning string }
+
+// meaningOf joins what the value comes to and what the field is for.
+func meaningOf(f *field, value string) string {
+	if f.kind.means == nil {
+		return f.says
+	}
+	switch means := f.kind.means(value); {
+	case means == "":
+		return f.says
+	case f.says == "":
+		return means
+	default:
+		return means + ": " + f.says
+	}
+}
 
 // Fields returns the record's fields in order; none for an unknown type or an
 // RDATA that does not fit its type.
@@ -214,7 +288,12 @@ func (r Record) Fields() []Field {
 	}
 	var fields []Field
 	if _, _, err := row.each(r.Data, func(f *field, from, to int) {
-		fields = append(fields, Field{f.name, string(f.kind.text(nil, r.Data[from:to]))})
+		v := r.Data[from:to]
+		if f.kind.odd != nil && f.kind.odd(v, r.Data[:from]) {
+			fields = append(fields, Field{f.name, hexText(v), f.says})
+			return
+		}
+		fields = append(fields, Field{f.name, string(f.kind.text(nil, v, r.Data[:from])), meaningOf(f, v)})
 	}); err != nil {
 		return nil
 	}
@@ -245,12 +324,40 @@ func (r Record) Address() (address netip.Addr, ok bool) {
 }
 
 // Folded returns the record with TTL zero and every name in lower case: records
-// that mean the same fold to the same value (RFC 4343; RFC 4034 §6.2 without
-// its list of types, since case never carries meaning in a name).
+// that mean the same fold to the same value (RFC 4343).
 func (r Record) Folded() Record {
 	r.TTL = 0
-	r.Name = r.Name.Fold()
+	return r.folded(rowOf(r.Type, r.Class))
+}
+
+// Canonical returns the record in the form that is signed (RFC 4034 §6.2,
+// RFC 6840 §5.1): the owner in lower case, and the names in the RDATA of those
+// types that are listed there.
+func (r Record) Canonical() Record {
 	row := rowOf(r.Type, r.Class)
+	if row != nil && row.rules&canonical == 0 {
+		row = nil
+	}
+	return r.folded(row)
+}
+
+// CompareCanonical orders records canonically (RFC 4034 §6.1 and §6.3): by
+// owner, class and type, then by the RDATA's canonical bytes.
+func CompareCanonical(a, b Record) int {
+	return cmp.Or(a.Name.Compare(b.Name), cmp.Compare(a.Class, b.Class), cmp.Compare(a.Type, b.Type),
+		strings.Compare(a.Canonical().Data, b.Canonical().Data))
+}
+
+// SortCanonical puts records in canonical order and drops those that stand twice.
+func SortCanonical(records []Record) []Record {
+	slices.SortStableFunc(records, CompareCanonical)
+	return slices.CompactFunc(records, func(a, b Record) bool { return CompareCanonical(a, b) == 0 })
+}
+
+// folded returns the record with its owner in lower case, and the names in its
+// RDATA too if row says where they are.
+func (r Record) folded(row *row) Record {
+	r.Name = r.Name.Fold()
 	if row == nil {
 		return r
 	}
@@ -295,7 +402,7 @@ func (r Record) Authority() (soa Authority, ok bool) {
 	return soa, true
 }
 
-// NewSOA returns the RDATA of an SOA record.
+// Data returns the RDATA of an SOA record.
 func (soa Authority) Data() string {
 	var b bytes.Buffer
 	b.WriteString(soa.MName.wire + soa.RName.wire)

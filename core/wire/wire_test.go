@@ -98,7 +98,7 @@ func reply(t testing.TB) []byte {
 }
 
 func record(t testing.TB, name string, typ Type, text string) Record {
-	data, err := ParseRecordData(typ, text)
+	data, err := ParseRecordData(typ, IN, text)
 	require.NoError(t, err)
 	return Record{MustParseName(name), typ, IN, 3600, data}
 }
@@ -230,7 +230,7 @@ func TestRecordText(t *testing.T) {
 		{Type(65400), `\# 3 abcdef`, `\# 3 abcdef`},
 		{Type(65400), `\# 0`, `\# 0`},
 	} {
-		data, err := ParseRecordData(tt.typ, tt.in)
+		data, err := ParseRecordData(tt.typ, IN, tt.in)
 		require.NoError(t, err, "%s %s", tt.typ, tt.in)
 		assert.Equal(t, tt.want, Record{Root, tt.typ, IN, 0, data}.Value())
 	}
@@ -249,7 +249,7 @@ func TestRecordText(t *testing.T) {
 		{A, `\# 5 cb007150`, "RDATA length", ErrValue},
 		{Type(65400), "tarn", "RDATA of TYPE65400", ErrUnknownType},
 	} {
-		_, err := ParseRecordData(tt.typ, tt.in)
+		_, err := ParseRecordData(tt.typ, IN, tt.in)
 		var text *TextError
 		require.ErrorAs(t, err, &text, "%s %s", tt.typ, tt.in)
 		assert.Equal(t, tt.field, text.Field)

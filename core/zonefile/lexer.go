@@ -20,45 +20,26 @@ type word struct {
 // lexer cuts a master file into entries: a directive or a record with all its
 // continuation lines (RFC 1035 §5.1).
 type lexer struct {
-	in           *bufio.Reader
-	line, column int // of the byte read last
-	newline      bool
+	in   *bufio.Reader
+	line int
+	long []byte // a line that does not fit the reader's buffer
 
 	text  []byte // of the entry's words, reused from entry to entry
 	words []word
 	blank bool // the entry starts with white space: the owner is the one before
 }
 
-func newLexer(r io.Reader) lexer {
-	return lexer{in: bufio.NewReaderSize(r, 64<<10), newline: true}
-}
+func newLexer(r io.Reader) lexer { return lexer{in: bufio.NewReaderSize(r, 64<<10)} }
 
-func (l *lexer) read() (byte, error) {
-	c, err := l.in.ReadByte()
-	if err != nil {
-		return 0, err
-	}
-	if l.newline {
-		l.line, l.column, l.newline = l.line+1, 0, false
-	}
-	l.column++
-	l.newline = c == '\n'
-	return c, nil
-}
-
-// unread takes back the byte read last, which is not a line end.
-func (l *lexer) unread() {
-	l.in.UnreadByte()
-	l.column--
-}
+// ends says which bytes end an unquoted word.
+var ends = [256]bool{' ': true, '\t': true, '\r': true, '\n': true, ';': true, '(': true, ')': true, '"': true}
 
 // next reads one entry that has words. It returns io.EOF after the last, an
 // *Error for an entry that cannot be cut (and has skipped it), or the reader's error.
 func (l *lexer) next(file string) error {
 	for {
 		l.text, l.words, l.blank = l.text[:0], l.words[:0], false
-		err := l.entry(file)
-		if err != nil && (err != io.EOF || len(l.words) == 0) {
+		if err := l.entry(file); err != nil && (err != io.EOF || len(l.words) == 0) {
 			return err
 		}
 		if len(l.words) > 0 {
@@ -67,129 +48,119 @@ func (l *lexer) next(file string) error {
 	}
 }
 
+// entry reads lines until the parentheses of the first are closed.
 func (l *lexer) entry(file string) error {
-	depth, first := 0, true
+	depth := 0
 	var open word // the outermost parenthesis, for the error
-	fail := func(at word, field string, err error) error {
-		return &Error{file, at.line, at.column, field, err}
-	}
-	for {
-		c, err := l.read()
-		if err != nil {
+	for first := true; first || depth > 0; first = false {
+		line, err := l.readLine()
+		if len(line) == 0 && err != nil {
 			if err == io.EOF && depth > 0 {
-				return fail(open, "entry", ErrParen)
+				return &Error{file, open.line, open.column, "entry", ErrParen}
 			}
 			return err
 		}
-		switch c {
-		case '\n':
-			if depth == 0 {
-				return nil
-			}
-		case ' ', '\t', '\r':
-			l.blank = l.blank || first && c != '\r'
-		case ';':
-			if err := l.skipLine(); err != nil {
-				return err
-			}
-		case '(':
-			if depth++; depth == 1 {
-				open = word{line: l.line, column: l.column}
-			}
-		case ')':
-			if depth--; depth < 0 {
-				at := word{line: l.line, column: l.column}
-				l.skipLine()
-				l.read()
-				return fail(at, "entry", ErrParen)
-			}
-		case '"':
-			w := word{from: len(l.text), line: l.line, column: l.column, quoted: true}
-			if err := l.quoted(); err != nil {
-				return fail(w, "string", err)
-			}
-			w.to = len(l.text)
-			l.words = append(l.words, w)
-		default:
-			w := word{from: len(l.text), line: l.line, column: l.column}
-			l.plain(c)
-			w.to = len(l.text)
-			l.words = append(l.words, w)
+		if err == ErrLong || len(l.text) > maxEntry {
+			return &Error{file, l.line, 1, "entry", ErrLong}
 		}
-		first = false
-		if len(l.text) > maxEntry {
-			at := word{line: l.line, column: l.column}
-			l.skipLine()
-			return fail(at, "entry", ErrLong)
+		if first {
+			l.blank = line[0] == ' ' || line[0] == '\t'
+		}
+		for i := 0; i < len(line); {
+			switch c := line[i]; c {
+			case ' ', '\t', '\r', '\n':
+				i++
+			case ';':
+				i = len(line)
+			case '(':
+				if depth++; depth == 1 {
+					open = word{line: l.line, column: i + 1}
+				}
+				i++
+			case ')':
+				if depth--; depth < 0 {
+					return &Error{file, l.line, i + 1, "entry", ErrParen}
+				}
+				i++
+			default:
+				end, ok := l.word(line, i)
+				if !ok {
+					return &Error{file, l.line, i + 1, "string", ErrQuote}
+				}
+				i = end
+			}
 		}
 	}
+	return nil
 }
 
-// skipLine reads up to the line end and leaves it to be read.
-func (l *lexer) skipLine() error {
-	for {
-		c, err := l.in.ReadByte()
-		if err != nil {
-			return err
-		}
-		if c == '\n' {
-			return l.in.UnreadByte()
+// readLine returns the next line with its end, if it has one, good until the next call.
+func (l *lexer) readLine() ([]byte, error) {
+	l.line++
+	line, err := l.in.ReadSlice('\n')
+	if err != bufio.ErrBufferFull {
+		return line, err
+	}
+	l.long = append(l.long[:0], line...)
+	for err == bufio.ErrBufferFull {
+		line, err = l.in.ReadSlice('\n')
+		if len(l.long) <= maxEntry {
+			l.long = append(l.long, line...)
 		}
 	}
-}
-
-// plain reads the rest of a word that begins with c. An escaped byte is kept
-// with its backslash, for the field's own reader.
-func (l *lexer) plain(c byte) {
-	for {
-		l.text = append(l.text, c)
-		if c == '\\' {
-			next, err := l.read()
-			if err != nil {
-				return
-			}
-			if next == '\n' {
-				l.in.UnreadByte()
-				l.newline = false
-				return
-			}
-			l.text = append(l.text, next)
-		}
-		var err error
-		if c, err = l.read(); err != nil || len(l.text) > maxEntry {
-			return
-		}
-		switch c {
-		case '\n':
-			l.in.UnreadByte()
-			l.newline = false
-			return
-		case ' ', '\t', '\r', ';', '(', ')', '"':
-			l.unread()
-			return
-		}
+	if len(l.long) > maxEntry {
+		return l.long, ErrLong
 	}
+	return l.long, err
 }
 
-func (l *lexer) quoted() error {
-	for len(l.text) <= maxEntry {
-		c, err := l.read()
+// word takes the word at line[at:] and returns the index after it; ok is false
+// when a quote is not closed on the line. Escaped bytes keep their backslash,
+// for the field's own reader.
+func (l *lexer) word(line []byte, at int) (end int, ok bool) {
+	w := word{from: len(l.text), line: l.line, column: at + 1}
+	if line[at] == '"' {
+		end, ok := quoted(line, at)
+		if !ok {
+			return end, false
+		}
+		w.quoted = true
+		l.text = append(l.text, line[at+1:end-1]...)
+		w.to = len(l.text)
+		l.words = append(l.words, w)
+		return end, true
+	}
+	i := at
+	for i < len(line) && !ends[line[i]] {
 		switch {
-		case err != nil || c == '\n':
-			return ErrQuote
-		case c == '"':
-			return nil
-		}
-		l.text = append(l.text, c)
-		if c == '\\' {
-			next, err := l.read()
-			if err != nil || next == '\n' {
-				return ErrQuote
+		case line[i] == '\\' && i+1 < len(line) && line[i+1] != '\n':
+			i += 2
+		case line[i] == '=' && i+1 < len(line) && line[i+1] == '"':
+			// A service parameter's value may be quoted within its word (RFC 9460 §2.1).
+			if i, ok = quoted(line, i+1); !ok {
+				return i, false
 			}
-			l.text = append(l.text, next)
+		default:
+			i++
 		}
 	}
-	return ErrLong
+	l.text = append(l.text, line[at:i]...)
+	w.to = len(l.text)
+	l.words = append(l.words, w)
+	return i, true
+}
+
+// quoted returns the index after the closing quote of the string at line[at:].
+func quoted(line []byte, at int) (end int, ok bool) {
+	for i := at + 1; i < len(line) && line[i] != '\n'; i++ {
+		switch line[i] {
+		case '"':
+			return i + 1, true
+		case '\\':
+			i++
+		}
+	}
+	return len(line), false
 }
 
 // wireWords appends the entry's words from index on to list, aliasing the entry.

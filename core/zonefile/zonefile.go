@@ -1,14 +1,16 @@
-// Package zonefile reads master files (RFC 1035 §5, with $TTL of RFC 2308 §4
-// and the generic forms of RFC 3597).
+// Package zonefile reads and writes master files (RFC 1035 §5, with $TTL of RFC
+// 2308 §4, the generic forms of RFC 3597, and service bindings of RFC 9460).
 //
 // Reading streams: memory does not grow with the file. A record that cannot be
 // read is told with its file, line and column, and reading goes on after it.
 package zonefile
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"iter"
 
 	"unquil/core/wire"
@@ -23,6 +25,8 @@ var (
 	ErrNoType    = errors.New("record type is missing")
 	ErrNoTTL     = errors.New("no TTL: neither here, nor in $TTL, nor before")
 	ErrDirective = errors.New("directive is not known here")
+	ErrInclude   = errors.New("no other file may be read from here")
+	ErrDepth     = errors.New("files include each other more than 8 deep")
 	ErrLong      = errors.New("entry is longer than 1 MiB")
 	ErrClass     = errors.New("class differs from that of the records before")
 )
@@ -44,31 +48,20 @@ func (e *Error) Unwrap() error { return e.Err }
 
 // Options says how to read a master file. The zero value is ready to use.
 type Options struct {
-	File   string    // the name that errors give; "" means "master file"
-	Origin wire.Name // of relative names until $ORIGIN; the zero Name means the root
+	File    string    // the name that errors give; "" means "master file"
+	Origin  wire.Name // of relative names until $ORIGIN; the zero Name means the root
+	Include fs.FS     // the folder that $INCLUDE may read from; nil: none
 }
 
-// Records yields the records in file order. An error comes with a zero Record
-// and is an *Error when reading goes on after it; the error of r itself comes
-// last. Range over it once.
+// maxDepth is how deep files may include each other.
+const maxDepth = 8
+
+// Records yields the records in file order, those of included files in their
+// place. An error comes with a zero Record and is an *Error when reading goes on
+// after it; the error of r itself comes last. Range over it once.
 func Records(r io.Reader, o Options) iter.Seq2[wire.Record, error] {
 	return func(yield func(wire.Record, error) bool) {
-		p := newParser(r, o)
-		for {
-			record, found, err := p.next()
-			switch {
-			case err == io.EOF:
-				return
-			case err != nil:
-				if !yield(wire.Record{}, err) || !errors.As(err, new(*Error)) {
-					return
-				}
-			case found:
-				if !yield(record, nil) {
-					return
-				}
-			}
-		}
+		newParser(r, o).all(yield)
 	}
 }
 
@@ -89,4 +82,18 @@ func Read(r io.Reader, o Options) ([]wire.Record, error) {
 		}
 	}
 	return records, errors.Join(errs...)
+}
+
+// Write writes records as a master file that reads back to the same records in
+// the same order: one a line, names absolute. The error is the writer's.
+func Write(w io.Writer, records iter.Seq[wire.Record]) error {
+	out := bufio.NewWriterSize(w, 64<<10)
+	var line []byte
+	for r := range records {
+		line = append(r.Append(line[:0]), '\n')
+		if _, err := out.Write(line); err != nil {
+			return err
+		}
+	}
+	return out.Flush()
 }

@@ -1,0 +1,304 @@
+package wire
+
+import (
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// ErrParamOrder says that SvcParams are not in ascending order of their keys,
+// or that a key stands twice (RFC 9460 §2.2).
+var ErrParamOrder = errors.New("keys are not in ascending order, each once")
+
+// svcKey is one row of the registry of service parameter keys. text and parse
+// may be nil, for a key that has no value of its own form.
+type svcKey struct {
+	name    string
+	meaning string
+	valid   func(value string) bool
+	text    func(dst []byte, value string) []byte // what follows "=" in quotes or not; nil: the key stands alone
+	parse   func(dst []byte, text []byte) ([]byte, error)
+}
+
+// svcKeys is the registry of RFC 9460 §14.3, with RFC 9461, RFC 9540 and their like.
+var svcKeys = map[uint16]svcKey{
+	0: {"mandatory", "keys that have to be understood, or the record is left aside", listOf(2), textKeys, parseKeys},
+	1: {"alpn", "the protocols spoken there", validALPN, textALPN, parseALPN},
+	2: {"no-default-alpn", "only the protocols of alpn are spoken", empty, nil, nil},
+	3: {"port", "the port to connect to", exactly(2), func(dst []byte, v string) []byte { return strconv.AppendUint(dst, unsigned(v), 10) },
+		func(dst, text []byte) ([]byte, error) { return u16.parse(dst, &Words{List: []Word{{Text: text}}}) }},
+	4: {"ipv4hint", "addresses to try before asking for them", listOf(4), textHints(4), parseHints(ipv4)},
+	5: {"ech", "how to encrypt the first TLS message", nonEmpty, func(dst []byte, v string) []byte { return appendBase64(dst, v) },
+		func(dst, text []byte) ([]byte, error) { return base64.StdEncoding.AppendDecode(dst, text) }},
+	6: {"ipv6hint", "addresses to try before asking for them", listOf(16), textHints(16), parseHints(ipv6)},
+	7: {"dohpath", "the path for DNS over HTTPS", nonEmpty, textString, appendUnescaped},
+	8: {"ohttp", "oblivious HTTP is spoken", empty, nil, nil},
+	9: {"tls-supported-groups", "the key exchanges that TLS takes there", listOf(2), textNumbers, parseNumbers},
+}
+
+func empty(v string) bool    { return v == "" }
+func nonEmpty(v string) bool { return v != "" }
+
+func exactly(n int) func(string) bool { return func(v string) bool { return len(v) == n } }
+
+func listOf(size int) func(string) bool {
+	return func(v string) bool { return v != "" && len(v)%size == 0 }
+}
+
+// svcParam is one parameter: its key and the bytes of its value.
+type svcParam struct {
+	key   uint16
+	value string
+}
+
+// svcKeyNames are the keys' names, filled in once the registry stands.
+var svcKeyNames = newRegistry("key", nil)
+
+func init() {
+	for key, row := range svcKeys {
+		svcKeyNames.add(key, row.name)
+	}
+}
+
+// svcParams is all parameters of a service binding, to the end of the RDATA.
+var svcParams = &kind{
+	name: "service parameters",
+	span: func(rdata string, at int) (int, error) {
+		previous := -1
+		for i := at; i < len(rdata); {
+			if len(rdata)-i < 4 || len(rdata)-i-4 < int(unsigned(rdata[i+2:i+4])) {
+				return 0, ErrRDataShort
+			}
+			if key := int(unsigned(rdata[i : i+2])); key <= previous {
+				return 0, ErrParamOrder
+			} else {
+				previous = key
+			}
+			i += 4 + int(unsigned(rdata[i+2:i+4]))
+		}
+		return len(rdata) - at, nil
+	},
+	text: func(dst []byte, field, _ string) []byte {
+		for i, p := range paramsOf(field) {
+			if i > 0 {
+				dst = append(dst, ' ')
+			}
+			dst = p.append(dst)
+		}
+		return dst
+	},
+	parse: func(dst []byte, words *Words) ([]byte, error) {
+		var params []svcParam
+		for words.left() > 0 {
+			word, _ := words.take()
+			p, err := parseParam(word.Text)
+			if err != nil {
+				return dst, err
+			}
+			params = append(params, p)
+		}
+		slices.SortFunc(params, func(a, b svcParam) int { return int(a.key) - int(b.key) })
+		for i, p := range params {
+			if i > 0 && p.key == params[i-1].key {
+				return dst, ErrParamOrder
+			}
+			dst = appendUnsigned(appendUnsigned(dst, uint64(p.key), 2), uint64(len(p.value)), 2)
+			dst = append(dst, p.value...)
+		}
+		return dst, nil
+	},
+	parts: func(field string) (all []part) {
+		for _, p := range paramsOf(field) {
+			row := svcKeys[p.key]
+			all = append(all,
+				part{2, "SvcParamKey", fmt.Sprintf("%d (%s)", p.key, svcKeyNames.text(p.key)), row.meaning},
+				part{2, "SvcParamValue length", strconv.Itoa(len(p.value)), "bytes that follow"})
+			if p.value != "" {
+				all = append(all, part{len(p.value), "SvcParamValue", string(p.appendValue(nil)), ""})
+			}
+		}
+		return all
+	},
+}
+
+func paramsOf(field string) (params []svcParam) {
+	for i := 0; i < len(field); {
+		size := int(unsigned(field[i+2 : i+4]))
+		params = append(params, svcParam{uint16(unsigned(field[i : i+2])), field[i+4 : i+4+size]})
+		i += 4 + size
+	}
+	return params
+}
+
+// own reports whether the value is of the form that the key's row gives.
+func (p svcParam) own() bool {
+	row, known := svcKeys[p.key]
+	return known && row.valid(p.value)
+}
+
+func (p svcParam) append(dst []byte) []byte {
+	if !p.own() {
+		// A value of the wrong form is written as an unknown key's is.
+		dst = strconv.AppendUint(append(dst, "key"...), uint64(p.key), 10)
+		if p.value == "" {
+			return dst
+		}
+		return textString(append(dst, '='), p.value)
+	}
+	dst = append(dst, svcKeys[p.key].name...)
+	if svcKeys[p.key].text == nil {
+		return dst
+	}
+	return p.appendValue(append(dst, '='))
+}
+
+func (p svcParam) appendValue(dst []byte) []byte {
+	if row := svcKeys[p.key]; p.own() && row.text != nil {
+		return row.text(dst, p.value)
+	}
+	return textString(dst, p.value)
+}
+
+// parseParam reads key, key=value or key="value".
+func parseParam(text []byte) (svcParam, error) {
+	name, value, given := strings.Cut(string(text), "=")
+	if v, ok := strings.CutPrefix(value, `"`); ok {
+		value = strings.TrimSuffix(v, `"`)
+	}
+	key, known := svcKeyNames.value(name)
+	if !known {
+		return svcParam{}, ErrValue
+	}
+	if row, ok := svcKeys[key]; ok && row.name == strings.ToLower(name) {
+		if row.parse == nil {
+			if given {
+				return svcParam{}, ErrValue
+			}
+			return svcParam{key: key}, nil
+		}
+		out, err := row.parse(nil, []byte(value))
+		if err == nil && !row.valid(string(out)) || len(out) > 65535 {
+			err = ErrValue
+		}
+		return svcParam{key, string(out)}, err
+	}
+	out, err := appendUnescaped(nil, []byte(value))
+	if len(out) > 65535 {
+		err = ErrValue
+	}
+	return svcParam{key, string(out)}, err
+}
+
+// textString writes a value as one word: quoted, with what does not print escaped.
+func textString(dst []byte, v string) []byte { return appendQuoted(dst, v) }
+
+func textKeys(dst []byte, v string) []byte {
+	for i := 0; i < len(v); i += 2 {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = append(dst, svcKeyNames.text(uint16(unsigned(v[i:i+2])))...)
+	}
+	return dst
+}
+
+func parseKeys(dst, text []byte) ([]byte, error) {
+	for word := range strings.SplitSeq(string(text), ",") {
+		key, ok := svcKeyNames.value(word)
+		if !ok {
+			return dst, ErrValue
+		}
+		dst = appendUnsigned(dst, uint64(key), 2)
+	}
+	return dst, nil
+}
+
+// validALPN reports whether v is counted strings, none empty.
+func validALPN(v string) bool {
+	for i := 0; i < len(v); i += 1 + int(v[i]) {
+		if n := int(v[i]); n == 0 || len(v)-i-1 < n {
+			return false
+		}
+	}
+	return v != ""
+}
+
+// textALPN writes protocol names with commas between. A comma or backslash
+// within a name is escaped for the list, and that again for the string
+// (RFC 9460 appendix A.1).
+func textALPN(dst []byte, v string) []byte {
+	var list []byte
+	for i := 0; i < len(v); i += 1 + int(v[i]) {
+		if i > 0 {
+			list = append(list, ',')
+		}
+		for _, c := range []byte(v[i+1 : i+1+int(v[i])]) {
+			if c == ',' || c == '\\' {
+				list = append(list, '\\')
+			}
+			list = append(list, c)
+		}
+	}
+	return appendQuoted(dst, string(list))
+}
+
+func parseALPN(dst, text []byte) ([]byte, error) {
+	list, err := appendUnescaped(nil, text)
+	if err != nil {
+		return dst, err
+	}
+	name := []byte{0}
+	for i := 0; i <= len(list); i++ {
+		if i < len(list) && list[i] != ',' {
+			if list[i] == '\\' && i+1 < len(list) {
+				i++
+			}
+			name = append(name, list[i])
+			continue
+		}
+		if len(name) == 1 || len(name) > 256 {
+			return dst, ErrValue
+		}
+		name[0] = byte(len(name) - 1)
+		dst, name = append(dst, name...), name[:1]
+	}
+	return dst, nil
+}
+
+func textHints(size int) func(dst []byte, v string) []byte {
+	return func(dst []byte, v string) []byte {
+		for i := 0; i < len(v); i += size {
+			if i > 0 {
+				dst = append(dst, ',')
+			}
+			dst = addressOf(v[i : i+size]).AppendTo(dst)
+		}
+		return dst
+	}
+}
+
+func parseHints(k *kind) func(dst, text []byte) ([]byte, error) {
+	return func(dst, text []byte) (_ []byte, err error) {
+		for word := range strings.SplitSeq(string(text), ",") {
+			if dst, err = k.parse(dst, &Words{List: []Word{{Text: []byte(word)}}}); err != nil {
+				return dst, err
+			}
+		}
+		return dst, nil
+	}
+}
+
+func textNumbers(dst []byte, v string) []byte {
+	for i := 0; i < len(v); i += 2 {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = strconv.AppendUint(dst, unsigned(v[i:i+2]), 10)
+	}
+	return dst
+}
+
+func parseNumbers(dst, text []byte) ([]byte, error) { return parseHints(u16)(dst, text) }
