@@ -142,7 +142,8 @@ func JudgeView(v wire.View) Outcome {
 		return Truncated
 	}
 	code, answered, ns, soa := flags.RCode(), false, false, false
-	for c := v.Records(); c.Next(); {
+	c := v.Records()
+	for c.Next() {
 		switch r := &c.Record; {
 		case r.Section == wire.AnswerSection:
 			answered = answered || r.Type == v.QType() || v.QType() == wire.ANY

@@ -25,7 +25,7 @@ type svcKey struct {
 
 // svcKeys is the registry of RFC 9460 §14.3, with RFC 9461, RFC 9540 and their like.
 var svcKeys = map[uint16]svcKey{
-	0: {"mandatory", "keys that have to be understood, or the record is left aside", listOf(2), textKeys, parseKeys},
+	0: {"mandatory", "keys that have to be understood, or the record is left aside", ascendingKeys, textKeys, parseKeys},
 	1: {"alpn", "the protocols spoken there", validALPN, textALPN, parseALPN},
 	2: {"no-default-alpn", "only the protocols of alpn are spoken", empty, nil, nil},
 	3: {"port", "the port to connect to", exactly(2), func(dst []byte, v string) []byte { return strconv.AppendUint(dst, unsigned(v), 10) },
@@ -46,6 +46,16 @@ func exactly(n int) func(string) bool { return func(v string) bool { return len(
 
 func listOf(size int) func(string) bool {
 	return func(v string) bool { return v != "" && len(v)%size == 0 }
+}
+
+// ascendingKeys reports whether v is key numbers, each larger than the one before.
+func ascendingKeys(v string) bool {
+	for i := 2; i+1 < len(v); i += 2 {
+		if v[i:i+2] <= v[i-2:i] {
+			return false
+		}
+	}
+	return v != "" && len(v)%2 == 0
 }
 
 // svcParam is one parameter: its key and the bytes of its value.
@@ -206,11 +216,16 @@ func textKeys(dst []byte, v string) []byte {
 }
 
 func parseKeys(dst, text []byte) ([]byte, error) {
+	var keys []uint16
 	for word := range strings.SplitSeq(string(text), ",") {
 		key, ok := svcKeyNames.value(word)
 		if !ok {
 			return dst, ErrValue
 		}
+		keys = append(keys, key)
+	}
+	slices.Sort(keys) // RFC 9460 §8
+	for _, key := range keys {
 		dst = appendUnsigned(dst, uint64(key), 2)
 	}
 	return dst, nil

@@ -308,7 +308,8 @@ func walkView(msg []byte) (n int) {
 		return 0
 	}
 	n = int(v.QuestionHash())
-	for c := v.Records(); c.Next(); {
+	c := v.Records()
+	for c.Next() {
 		n += int(c.Record.TTL)
 	}
 	return n

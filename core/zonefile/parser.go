@@ -168,7 +168,10 @@ func (p *parser) record() (r wire.Record, err error) {
 			}
 			continue
 		}
-		// A type is looked for first: there are more of them than of classes.
+		if !classGiven && len(text) == 2 && text[0]|0x20 == 'i' && text[1]|0x20 == 'n' && (p.class == 0 || p.class == wire.IN) {
+			r.Class, classGiven = wire.IN, true // by far the most frequent word here
+			continue
+		}
 		if r.Type, known = wire.TypeOf(text); known && (r.Type != wire.ANY || classGiven) {
 			break
 		}
