@@ -57,8 +57,19 @@ type framed struct {
 	bytes []byte
 }
 
-// ValleyMorning writes valley-morning.pcapng: the same bytes each time.
-func ValleyMorning(w io.Writer) error {
+// Files are the captures and messages of the morning by name, each with what
+// makes it: the same bytes each time.
+var Files = map[string]func() ([]byte, error){
+	"valley-morning.pcapng": func() ([]byte, error) {
+		var b bytes.Buffer
+		err := writeValleyMorning(&b)
+		return b.Bytes(), err
+	},
+	"signed-answer.dns": SignedAnswer,
+	"broken-answer.dns": BrokenAnswer,
+}
+
+func writeValleyMorning(w io.Writer) error {
 	scenario, err := Load()
 	if err != nil {
 		return err

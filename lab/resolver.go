@@ -3,12 +3,10 @@ package lab
 import (
 	"fmt"
 	"net/netip"
-	"strings"
 	"sync"
 	"time"
 
 	"unquil/core/wire"
-	"unquil/core/zonefile"
 )
 
 // resolver is a recursive resolver over the lab's own servers, with a cache.
@@ -40,9 +38,9 @@ func newResolver(l *Lab, config Resolver, roots []wire.Record) (*resolver, error
 		if err != nil {
 			return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
 		}
-		records, err := zonefile.Read(strings.NewReader(c.Record+"\n"), zonefile.Options{File: "resolver " + config.Label})
+		records, err := readLines([]string{c.Record})
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
 		}
 		for _, record := range records {
 			k := cacheKey{record.Name.Fold(), record.Type}

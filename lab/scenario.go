@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -119,6 +120,11 @@ func Captures() fs.FS {
 		panic(err) // embedded: the folder is there
 	}
 	return root
+}
+
+// readLines reads records in master-file form, names absolute.
+func readLines(lines []string) ([]wire.Record, error) {
+	return zonefile.Read(strings.NewReader(strings.Join(lines, "\n")), zonefile.Options{File: "the scenario"})
 }
 
 // records reads a zone's master file.

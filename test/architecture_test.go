@@ -21,6 +21,7 @@ var mayImport = map[string][]string{
 	"core/wire":         {},
 	"core/finding":      {},
 	"core/machine":      {},
+	"core/idn":          {"core/wire"},
 	"core/zonefile":     {"core/wire"},
 	"core/exchange":     {"core/wire"},
 	"core/capture":      {},
@@ -40,6 +41,7 @@ var mayImport = map[string][]string{
 // outside are the packages that core may import besides the standard library.
 var outside = map[string][]string{
 	"core/exchange": {"golang.org/x/sys/unix"},
+	"core/idn":      {"golang.org/x/net/idna"},
 }
 
 func TestImportsGoDown(t *testing.T) {

@@ -2,6 +2,8 @@ package test
 
 import (
 	"bytes"
+	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -16,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unquil/core/wire"
 	"unquil/lab"
 )
 
@@ -248,10 +251,10 @@ func TestBadInput(t *testing.T) {
 }
 
 func TestDecode(t *testing.T) {
-	var morning bytes.Buffer
-	require.NoError(t, lab.ValleyMorning(&morning))
+	morning, err := lab.Files["valley-morning.pcapng"]()
+	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "monday.pcapng")
-	require.NoError(t, os.WriteFile(path, morning.Bytes(), 0o600))
+	require.NoError(t, os.WriteFile(path, morning, 0o600))
 	o := run(t, "decode", path)
 	assert.Equal(t, 3, o.code)
 	text := strings.Join(strings.Fields(o.stdout), " ")
@@ -264,11 +267,61 @@ func TestDecode(t *testing.T) {
 		require.True(t, json.Valid([]byte(line)))
 	}
 	cut := filepath.Join(t.TempDir(), "cut.pcapng")
-	require.NoError(t, os.WriteFile(cut, morning.Bytes()[:morning.Len()/2], 0o600))
+	require.NoError(t, os.WriteFile(cut, morning[:len(morning)/2], 0o600))
 	o = run(t, "decode", cut)
 	assert.Equal(t, 1, o.code)
 	assert.Contains(t, o.stderr, "the file ends in the middle of a packet")
 	assert.Contains(t, o.stdout, "203.0.113.120, 203.0.113.121", "what came before the cut is shown")
+}
+
+func TestDecodeMessage(t *testing.T) {
+	signed, err := lab.SignedAnswer()
+	require.NoError(t, err)
+	raw := filepath.Join(t.TempDir(), "answer.bin")
+	require.NoError(t, os.WriteFile(raw, signed, 0o600))
+	inHex := filepath.Join(t.TempDir(), "answer.txt")
+	require.NoError(t, os.WriteFile(inHex, []byte(hex.EncodeToString(signed[:50])+"\n"+hex.EncodeToString(signed[50:])+"\n"), 0o600))
+	whole := run(t, "decode", "--message", raw)
+	assert.Zero(t, whole.code, whole.stderr)
+	for _, same := range [][]string{{inHex}, {hex.EncodeToString(signed)}, {base64.StdEncoding.EncodeToString(signed)}, {"signed-answer.dns", "--lab"}} {
+		assert.Equal(t, whole, run(t, append([]string{"decode", "--message"}, same...)...))
+	}
+	text := strings.Join(strings.Fields(whole.stdout), " ")
+	for _, want := range []string{"a reply about piste.hollowtarn.example HTTPS: answered", `SvcParamValue "h2,h3"`, "whoever does not know the tag must not issue (critical)",
+		"Bitmap A AAAA RRSIG HTTPS", "INFO-CODE 3 Stale Answer", `"two of three servers are silent"`, "LATITUDE 47 16 24.500 N"} {
+		assert.Contains(t, text, want)
+	}
+	for line := range strings.Lines(whole.stdout) {
+		assert.LessOrEqual(t, len([]rune(line)), 81)
+	}
+	broken := run(t, "decode", "--lab", "--message", "broken-answer.dns")
+	assert.Equal(t, 3, broken.code)
+	assert.Contains(t, broken.stdout, "broken     SvcParams at byte")
+	assert.Contains(t, broken.stdout, "piste.hollowtarn.example.", "what comes before the break is named")
+	d, code := runJSON(t, "decode", "--message", raw)
+	assert.Zero(t, code)
+	var result struct {
+		Message wire.Message
+		Pieces  []struct{ Bytes string }
+	}
+	require.NoError(t, json.Unmarshal(d.Result, &result))
+	again := ""
+	for _, p := range result.Pieces {
+		again += p.Bytes
+	}
+	assert.Equal(t, hex.EncodeToString(signed), again, "the pieces are the whole message")
+	for _, bad := range [][]string{{"--message", "tarn?"}, {"--message", ""}, {"--message", "00", "file.pcap"}, {}} {
+		o := run(t, append([]string{"decode"}, bad...)...)
+		assert.Equal(t, 2, o.code, "%v", bad)
+	}
+}
+
+func TestAskShowsBytesAndUnicodeNames(t *testing.T) {
+	o := run(t, "ask", "--lab", "Hütte.hollowtarn.example", "-t", "A", "--wire")
+	assert.Zero(t, o.code, o.stderr)
+	for _, want := range []string{"xn--htte-0ra.hollowtarn.example (hütte.hollowtarn.example)", "203.0.113.67", "exchange 1, asked of office", "exchange 1, replied by office", "recursion available", "QTYPE"} {
+		assert.Contains(t, o.stdout, want)
+	}
 }
 
 // When not even a root server can be reached, that says nothing of the name:

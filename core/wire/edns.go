@@ -129,7 +129,7 @@ func textNSID(data string) (string, bool) {
 			return hexText(data), true
 		}
 	}
-	return hexText(data) + " " + printable(data), true
+	return printable(data), true
 }
 
 func textCodes(names *registry) func(string) (string, bool) {
@@ -294,7 +294,7 @@ var option = &kind{
 			return all
 		}
 		if o.Data != "" {
-			all = append(all, part{len(o.Data), "OPTION-DATA", hexText(o.Data), o.Text()})
+			all = append(all, part{len(o.Data), "OPTION-DATA", o.Text(), ""})
 		}
 		return all
 	},

@@ -107,6 +107,11 @@ func (m *Message) UnmarshalJSON(data []byte) error {
 		return fmt.Errorf("%w: Opcode and RCODE take four bits each", ErrJSON)
 	}
 	*m = Message{ID: j.ID, Answer: j.AnswerRRs, Authority: j.AuthorityRRs, Additional: j.AdditionalRRs}
+	for _, section := range []*[]Record{&m.Answer, &m.Authority, &m.Additional} {
+		if len(*section) == 0 {
+			*section = nil // an empty list and none are one message
+		}
+	}
 	for bit, set := range map[Flags]bool{QR: j.QR, AA: j.AA, TC: j.TC, RD: j.RD, RA: j.RA, Z: j.Z, AD: j.AD, CD: j.CD} {
 		if set {
 			m.Flags |= bit

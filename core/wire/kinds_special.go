@@ -196,6 +196,9 @@ var (
 	gateway = &kind{
 		name: "gateway",
 		span: func(rdata string, at int) (int, error) {
+			if at < 2 {
+				return 0, ErrRDataShort
+			}
 			switch rdata[1] & 0x7f {
 			case 0:
 				return 0, nil
@@ -242,6 +245,9 @@ var (
 	a6Suffix = &kind{
 		name: "A6 suffix",
 		span: func(rdata string, at int) (int, error) {
+			if at < 1 {
+				return 0, ErrRDataShort
+			}
 			if rdata[0] > 128 {
 				return 0, ErrValue
 			}
@@ -275,6 +281,9 @@ var (
 	a6Name = &kind{
 		name: "A6 name",
 		span: func(rdata string, at int) (int, error) {
+			if at < 1 {
+				return 0, ErrRDataShort
+			}
 			if rdata[0] == 0 {
 				return 0, nil
 			}
@@ -548,7 +557,7 @@ var typeBitmap = &kind{
 			all = append(all,
 				part{1, "Window Block", strconv.Itoa(int(field[i])), fmt.Sprintf("types from %d on", int(field[i])*256)},
 				part{1, "Bitmap Length", strconv.Itoa(size), "bytes that follow"},
-				part{size, "Bitmap", hexText(field[i+2 : i+2+size]), strings.Join(names, " ")})
+				part{size, "Bitmap", strings.Join(names, " "), "a bit for each type"})
 			i += 2 + size
 		}
 		return all

@@ -192,8 +192,9 @@ func (p *piecer) rdataField(f *field, rdata string, base, end int) {
 	at := p.off - base
 	if f.kind.holds != nil && f.kind.holds(rdata, at) {
 		p.nameField(f.name, end)
-		if last := len(p.pieces) - 1; p.err == nil && p.pieces[last].Meaning == "" {
-			p.pieces[last].Meaning = f.says
+		if p.err == nil && f.says != "" {
+			last := &p.pieces[len(p.pieces)-1]
+			last.Meaning = strings.TrimSuffix(f.says+"; "+last.Meaning, "; ")
 		}
 		return
 	}

@@ -131,7 +131,7 @@ var rows = map[Type]row{
 	60: {"CDNSKEY", "RFC 7344 §3.2", 0, keyFields},
 	61: {"OPENPGPKEY", "RFC 7929 §2.1", 0, []field{{"public key", base64Rest, once, "the mailbox's OpenPGP key"}}},
 	62: {"CSYNC", "RFC 7477 §2.1", 0, []field{{"SOA Serial", u32, once, "from which version on the parent may act"}, {"Flags", csyncFlags, once, ""}, {"Type Bit Map", typeBitmap, once, "the types that the parent should copy"}}},
-	63: {"ZONEMD", "RFC 8976 §2.2", 0, []field{{"Serial", u32, once, "the version that was hashed"}, {"Scheme", zonemdScheme, once, "what was hashed"}, {"Hash Algorithm", zonemdHash, once, "how"}, {"Digest", hexRest, once, "what the zone has to hash to"}}},
+	63: {"ZONEMD", "RFC 8976 §2.2", 0, []field{{"Serial", u32, once, "the version that was hashed"}, {"Scheme", zonemdScheme, once, "what was hashed"}, {"Hash Algorithm", zonemdHash, once, "how it was hashed"}, {"Digest", hexRest, once, "what the zone has to hash to"}}},
 	64: {"SVCB", "RFC 9460 §2.2", 0, svcFields},
 	65: {"HTTPS", "RFC 9460 §9", 0, svcFields},
 	99: {"SPF", "RFC 7208 §3.1", 0, []field{{"TXT-DATA", characters, atLeastOnce, "mail senders (obsolete: a TXT says it now)"}}},
@@ -185,7 +185,7 @@ var (
 	}
 	sigFields = []field{
 		{"Type Covered", coveredType, once, "the records that are signed"},
-		{"Algorithm", algorithm, once, "how"},
+		{"Algorithm", algorithm, once, "how they were signed"},
 		{"Labels", u8, once, "labels in the owner name; fewer than it has tell a wildcard"},
 		{"Original TTL", seconds, once, "the TTL that was signed"},
 		{"Signature Expiration", signatureTime, once, "valid until"},
@@ -197,7 +197,7 @@ var (
 	tlsaFields = []field{
 		{"Cert. Usage", tlsaUsage, once, "what the certificate has to do with the server's"},
 		{"Selector", tlsaSelector, once, "what of it is compared"},
-		{"Matching Type", tlsaMatching, once, "how"},
+		{"Matching Type", tlsaMatching, once, "in what form"},
 		{"Certificate Association Data", hexRest, once, "what it is compared with"},
 	}
 	svcFields = []field{

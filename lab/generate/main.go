@@ -14,21 +14,14 @@ func main() {
 		fmt.Fprintln(os.Stderr, "usage: generate FOLDER")
 		os.Exit(2)
 	}
-	if err := write(filepath.Join(os.Args[1], "valley-morning.pcapng")); err != nil {
-		fmt.Fprintln(os.Stderr, "generate:", err)
-		os.Exit(1)
-	}
-}
-
-func write(path string) (err error) {
-	file, err := os.Create(path)
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if e := file.Close(); err == nil {
-			err = e
+	for name, make := range lab.Files {
+		content, err := make()
+		if err == nil {
+			err = os.WriteFile(filepath.Join(os.Args[1], name), content, 0o644)
 		}
-	}()
-	return lab.ValleyMorning(file)
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "generate:", err)
+			os.Exit(1)
+		}
+	}
 }

@@ -55,6 +55,7 @@ func newAsk(a *app) *cobra.Command {
 	cmd.Flags().StringSliceVarP(&from, "from", "f", []string{"system"}, "whom to ask: ADDRESS, ADDRESS#PORT, tcp://ADDRESS, a label, or system")
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
+	cmd.Flags().BoolVar(&a.wire, "wire", false, "also the messages' bytes, each field named")
 	return cmd
 }
 
@@ -68,6 +69,9 @@ func (a *app) showAnswers(exchanges []*exchange.Exchange, found []finding.Findin
 		return view.Err()
 	}
 	view.Answers(exchanges)
+	if a.wire {
+		view.Wire(exchanges)
+	}
 	view.Findings("what to note", found)
 	return view.Err()
 }

@@ -20,6 +20,7 @@ import (
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/idn"
 	"unquil/core/machine"
 	"unquil/core/wire"
 	"unquil/lab"
@@ -51,6 +52,7 @@ type app struct {
 	lab    bool
 	json   bool
 	bare   bool
+	wire   bool
 	colour string
 	roots  string
 	wait   time.Duration
@@ -291,7 +293,7 @@ func (a *app) probe() (diagnosis.Probe, error) {
 func questions(names, types []string) ([]wire.Question, error) {
 	var list []wire.Question
 	for _, text := range names {
-		name, err := wire.ParseName(text)
+		name, err := idn.Parse(text)
 		if err != nil {
 			return nil, usage(fmt.Errorf("name %q: %w", shorten(text), err))
 		}
@@ -318,7 +320,7 @@ func shorten(text string) string {
 func (a *app) document(command string, findings []finding.Finding) data.Document {
 	d := data.Document{Unquil: version(), Command: command, Findings: findings}
 	if a.session != nil {
-		d.Exchanges = data.OfExchanges(a.session.Exchanges())
+		d.Exchanges = data.OfExchanges(a.session.Exchanges(), a.wire)
 	}
 	return d
 }

@@ -16,6 +16,7 @@ import (
 var (
 	errColour   = errors.New("not one of auto, always, never")
 	errBounds   = errors.New("--wait and --tries: out of bounds")
+	errMessage  = errors.New("neither hex, nor base64, nor a file")
 	errNoWayOut = errors.New("no root server could be reached from this machine")
 )
 
@@ -32,6 +33,7 @@ var advice = []struct {
 	{wire.ErrNameLong, "give a name of at most 255 bytes; this one cannot exist"},
 	{wire.ErrLabelLong, "give parts of at most 63 bytes between the dots; this name cannot exist"},
 	{wire.ErrLabelEmpty, "leave no part between two dots empty"},
+	{errMessage, "give it in hex, in base64, or as the name of a file that holds it; the DNS message alone, without the packet around it"},
 	{wire.ErrEscape, `write a special character as \X, or as \DDD with its value from 000 to 255`},
 	{wire.ErrUnknownType, "give a record type such as A, AAAA, MX or TXT, or its number as TYPE65"},
 	{exchange.ErrResolver, "for example --from 192.0.2.53 or --from 192.0.2.53#5353"},

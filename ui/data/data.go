@@ -7,6 +7,7 @@
 package data
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"io"
 	"time"
@@ -68,6 +69,8 @@ type Exchange struct {
 	Error     string        `json:"error,omitempty"`
 	Rejected  []Rejected    `json:"rejected,omitempty"`
 	Reply     *wire.Message `json:"reply,omitempty"`
+	QueryHex  string        `json:"query_hex,omitempty"` // the last message sent, when --wire asks for it
+	ReplyHex  string        `json:"reply_hex,omitempty"`
 }
 
 // Server is whom a question went to.
@@ -131,13 +134,42 @@ func OfExchange(e *exchange.Exchange) Exchange {
 	return j
 }
 
-// OfExchanges returns all of them as JSON has them.
-func OfExchanges(all []exchange.Exchange) []Exchange {
+// OfExchanges returns all of them as JSON has them, with the messages' bytes
+// if they are wanted.
+func OfExchanges(all []exchange.Exchange, bytes bool) []Exchange {
 	list := make([]Exchange, len(all))
 	for i := range all {
 		list[i] = OfExchange(&all[i])
+		if attempts := all[i].Attempts; bytes && len(attempts) > 0 {
+			last := attempts[len(attempts)-1]
+			list[i].QueryHex, list[i].ReplyHex = hex.EncodeToString(last.Query), hex.EncodeToString(last.Reply)
+		}
 	}
 	return list
+}
+
+// Piece is a run of bytes of a message that has one name.
+type Piece struct {
+	Offset  int    `json:"offset"`
+	Bytes   string `json:"bytes"` // in hex
+	Part    string `json:"part"`
+	Field   string `json:"field"`
+	Value   string `json:"value"`
+	Meaning string `json:"meaning,omitempty"`
+}
+
+// OfMessage returns one message as JSON has it, with every byte named. broken is
+// why it could not be read to its end; nil if it could.
+func OfMessage(data []byte, m *wire.Message, pieces []wire.Piece, broken error) any {
+	list := make([]Piece, len(pieces))
+	for i, p := range pieces {
+		list[i] = Piece{p.Offset, hex.EncodeToString(data[p.Offset : p.Offset+p.Length]), p.Part, p.Field, p.Value, p.Meaning}
+	}
+	result := map[string]any{"message": m, "pieces": list}
+	if broken != nil {
+		result["broken"] = broken.Error()
+	}
+	return result
 }
 
 // OfComparison returns one comparison as JSON has it.

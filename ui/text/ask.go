@@ -27,7 +27,7 @@ func (v *View) Answers(exchanges []*exchange.Exchange) {
 
 func (v *View) answerBlock(block []*exchange.Exchange) {
 	first := block[0]
-	v.line(subject.Render(first.Question.Name.Spoken()))
+	v.flow("", 0, nameText(first.Question.Name), plainStyle)
 	for _, e := range block {
 		v.values(e)
 	}

@@ -22,7 +22,7 @@ func (v *View) Compared(results []diagnosis.Compared) {
 }
 
 func (v *View) compared(c *diagnosis.Compared) {
-	v.flow("", 0, subject.Render(c.Question.Spoken())+": "+c.Headline(), plainStyle)
+	v.flow("", 0, nameText(c.Question.Name)+" "+c.Question.Type.String()+": "+c.Headline(), plainStyle)
 	if !c.Asked {
 		v.flow("", 2, "The zone's own servers were not asked (--zone-servers asks them), so this does not say who is right.", quiet)
 	} else if c.Truth() == nil {

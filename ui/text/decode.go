@@ -10,7 +10,6 @@ import (
 	"unquil/core/conversation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
-	"unquil/core/wire"
 )
 
 // maxDrawn is how many exchanges a terminal is given; --json gives all.
@@ -96,20 +95,4 @@ func (v *View) exchangeLine(e *exchange.Exchange) {
 	who := quiet.Render(fmt.Sprintf("(%s asked %s)", e.Client.Addr(), e.Server.Name()))
 	text := fmt.Sprintf("%s  %s: %s%s %s", e.Sent().Format("15:04:05.000"), e.Question.Spoken(), style.Render(result), timing, who)
 	v.flow(quiet.Render(head), 7, text, plainStyle)
-}
-
-// Pieces draws a message with every byte named.
-func (v *View) Pieces(pieces []wire.Piece) {
-	part := ""
-	for _, p := range pieces {
-		if p.Part != part {
-			part = p.Part
-			v.line("  ", strong.Render(part))
-		}
-		text := p.Value
-		if p.Meaning != "" {
-			text += quiet.Render("  " + p.Meaning)
-		}
-		v.flow(fmt.Sprintf("  %5d +%-4d %s", p.Offset, p.Length, p.Field), 26, text, plainStyle)
-	}
 }

@@ -18,6 +18,7 @@ import (
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/idn"
 	"unquil/core/wire"
 )
 
@@ -209,6 +210,16 @@ func plural(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
+}
+
+// nameText is a name as it stands, and beside it the form in letters beyond
+// ASCII that its holder would write.
+func nameText(name wire.Name) string {
+	text := subject.Render(name.Spoken())
+	if shown, ok := idn.Unicode(name); ok {
+		text += " (" + shown + ")"
+	}
+	return text
 }
 
 // spoken takes the final dot off a name in text form; the root keeps it.

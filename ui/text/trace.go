@@ -19,7 +19,7 @@ func (v *View) Walk(w *delegation.Walk) {
 	if finding.Worst(w.Findings) == finding.Fault {
 		style = severe[finding.Fault]
 	}
-	v.flow("", 0, subject.Render(w.Question.Spoken())+" "+style.Render(w.Summary()), plainStyle)
+	v.flow("", 0, nameText(w.Question.Name)+" "+w.Question.Type.String()+" "+style.Render(w.Summary()), plainStyle)
 	v.line()
 	depth := 0
 	for i, step := range w.Steps {

@@ -8,7 +8,7 @@ import (
 // Verdict draws where and why a name fails: the sentence to read out first,
 // then who and what to do, then what else was seen and looked at.
 func (v *View) Verdict(d *diagnosis.Verdict) {
-	name := subject.Render(d.Name.Spoken())
+	name := nameText(d.Name)
 	switch {
 	case !d.OK():
 		v.flow("", 0, severe[finding.Fault].Render("fault")+"  "+name+": "+d.Text, plainStyle)

@@ -1,0 +1,127 @@
+package text
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"unquil/core/exchange"
+	"unquil/core/wire"
+)
+
+// Columns of the naming of bytes: where each begins. The bytes take eight a line.
+const (
+	bytesColumn = 7
+	fieldColumn = bytesColumn + 16 + 2
+	valueColumn = fieldColumn + 16 + 1
+)
+
+// Message draws one message: what it is in a sentence, what is broken about it,
+// then every byte with its name.
+func (v *View) Message(data []byte, m *wire.Message, pieces []wire.Piece, broken error) {
+	v.flow("", 0, messageSentence(data, m), plainStyle)
+	if broken != nil {
+		v.flow("  "+severe["fault"].Render("broken"), labelWidth, broken.Error(), plainStyle)
+	}
+	if m.Trailing > 0 {
+		v.flow("  "+severe["concern"].Render("trailing"), labelWidth, plural(m.Trailing, "byte follows", "bytes follow")+" the message that belong to nothing", plainStyle)
+	}
+	v.pieces(data, pieces)
+}
+
+// messageSentence is what kind of message it is, about what, and how it came out.
+func messageSentence(data []byte, m *wire.Message) string {
+	kind := "a question"
+	if m.Flags.Has(wire.QR) {
+		kind = "a reply"
+	}
+	if o := m.Flags.Opcode(); o != wire.OpQuery {
+		kind += " of opcode " + o.String()
+	}
+	about := "with no question in it"
+	if len(m.Questions) > 0 {
+		q := m.Questions[0]
+		about = "about " + nameText(q.Name) + " " + q.Type.String()
+		if m.Flags.Has(wire.QR) {
+			about += ": " + Outcome(exchange.Judge(q, m))
+		}
+	}
+	return fmt.Sprintf("%s %s, %s", kind, about, plural(len(data), "byte", "bytes"))
+}
+
+// Wire draws the bytes of each exchange's last question and its reply.
+func (v *View) Wire(exchanges []*exchange.Exchange) {
+	for _, e := range exchanges {
+		if len(e.Attempts) == 0 {
+			continue
+		}
+		last := e.Attempts[len(e.Attempts)-1]
+		for _, side := range []struct {
+			what string
+			data []byte
+		}{{"asked of", last.Query}, {"replied by", last.Reply}} {
+			if side.data == nil {
+				continue
+			}
+			v.line()
+			v.flow("", 0, strong.Render(fmt.Sprintf("exchange %d, %s %s", e.Number, side.what, e.Server.Name())), plainStyle)
+			pieces, broken := wire.Pieces(side.data)
+			if broken != nil {
+				v.flow("  "+severe["fault"].Render("broken"), labelWidth, broken.Error(), plainStyle)
+			}
+			v.pieces(side.data, pieces)
+		}
+	}
+}
+
+// pieces draws each piece as a row: offset, bytes, field, then the value and
+// below it what it means.
+func (v *View) pieces(data []byte, pieces []wire.Piece) {
+	part := ""
+	for _, p := range pieces {
+		if p.Part != part {
+			part = p.Part
+			v.line("  ", subject.Render(part))
+		}
+		style := plainStyle
+		if p.Field == "unread" || p.Field == "trailing bytes" {
+			style = severe["fault"]
+		}
+		room := max(v.width-valueColumn, 24)
+		said := styled(wrap(p.Value, room), style)
+		if p.Meaning != "" {
+			said = append(said, styled(wrap(p.Meaning, room), quiet)...)
+		}
+		bytes := wrap(hex.EncodeToString(data[p.Offset:p.Offset+p.Length]), 16)
+		fields := wrap(p.Field, valueColumn-fieldColumn-1)
+		for i := range max(len(said), len(bytes), len(fields)) {
+			offset := ""
+			if i == 0 {
+				offset = fmt.Sprintf("%5d", p.Offset)
+			}
+			v.line(pad(quiet.Render(offset), bytesColumn), pad(quiet.Render(at(bytes, i)), fieldColumn-bytesColumn),
+				pad(at(fields, i), valueColumn-fieldColumn), at(said, i))
+		}
+	}
+}
+
+func styled(lines []string, style lipgloss.Style) []string {
+	for i, line := range lines {
+		lines[i] = style.Render(line)
+	}
+	return lines
+}
+
+func at(lines []string, i int) string {
+	if i < len(lines) {
+		return lines[i]
+	}
+	return ""
+}
+
+func pad(s string, width int) string {
+	return s + strings.Repeat(" ", max(width-ansi.StringWidth(s), 0))
+}
