@@ -89,15 +89,20 @@ func appendNameText[T text](dst []byte, s T, origin Name) ([]byte, error) {
 			i++
 			continue
 		}
-		i++
 		if c == '\\' {
-			var n int
-			if c, n = unescape(s, i); n == 0 {
+			c, n := unescape(s, i+1)
+			if n == 0 {
 				return dst[:start], ErrEscape
 			}
-			i += n
+			dst = append(dst, c)
+			i += 1 + n
+		} else {
+			run := i // most labels have nothing to unescape
+			for i < len(s) && s[i] != '.' && s[i] != '\\' {
+				i++
+			}
+			dst = append(dst, s[run:i]...)
 		}
-		dst = append(dst, c)
 		if len(dst)-label-1 > maxLabel {
 			return dst[:start], ErrLabelLong
 		}

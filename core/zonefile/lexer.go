@@ -31,8 +31,14 @@ type lexer struct {
 
 func newLexer(r io.Reader) lexer { return lexer{in: bufio.NewReaderSize(r, 64<<10)} }
 
-// ends says which bytes end an unquoted word.
-var ends = [256]bool{' ': true, '\t': true, '\r': true, '\n': true, ';': true, '(': true, ')': true, '"': true}
+// What a byte does to an unquoted word.
+const (
+	goesOn = iota
+	ends
+	special // an escape, or what may come before a quoted value
+)
+
+var does = [256]uint8{' ': ends, '\t': ends, '\r': ends, '\n': ends, ';': ends, '(': ends, ')': ends, '"': ends, '\\': special, '=': special}
 
 // next reads one entry that has words. It returns io.EOF after the last, an
 // *Error for an entry that cannot be cut (and has skipped it), or the reader's error.
@@ -131,8 +137,10 @@ func (l *lexer) word(line []byte, at int) (end int, ok bool) {
 		return end, true
 	}
 	i := at
-	for i < len(line) && !ends[line[i]] {
+	for i < len(line) && does[line[i]] != ends {
 		switch {
+		case does[line[i]] == goesOn:
+			i++
 		case line[i] == '\\' && i+1 < len(line) && line[i+1] != '\n':
 			i += 2
 		case line[i] == '=' && i+1 < len(line) && line[i+1] == '"':
