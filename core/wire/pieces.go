@@ -23,10 +23,10 @@ func Pieces(msg []byte) ([]Piece, error) {
 	err := p.message()
 	if rest := len(msg) - p.done; rest > 0 {
 		if err != nil {
-			p.add("unread", p.done, len(msg), hexText(p.msg[p.done:]), err.Error())
+			p.add("unread", p.done, len(msg), err.Error(), "")
 		} else {
 			p.part = "beyond the message"
-			p.add("trailing bytes", p.done, len(msg), hexText(p.msg[p.done:]), "the counts promise nothing here")
+			p.add("trailing bytes", p.done, len(msg), "the counts promise nothing here", "")
 		}
 	}
 	return p.pieces, err
@@ -165,7 +165,7 @@ func (p *piecer) rdataPieces(t Type, c Class) {
 	row := rowOf(t, c)
 	if row == nil || size == 0 && (c == ANYC || c == NONE) {
 		if size > 0 {
-			p.add("RDATA", base, end, hexText(p.msg[base:end]), "a type that is not known here")
+			p.add("RDATA", base, end, "of a type that is not known here", "")
 		}
 		p.off = end
 		return

@@ -22,7 +22,7 @@ const (
 // Message draws one message: what it is in a sentence, what is broken about it,
 // then every byte with its name.
 func (v *View) Message(data []byte, m *wire.Message, pieces []wire.Piece, broken error) {
-	v.flow("", 0, messageSentence(data, m), plainStyle)
+	v.flow("", 0, messageSentence(data, m, broken), plainStyle)
 	if broken != nil {
 		v.flow("  "+severe["fault"].Render("broken"), labelWidth, broken.Error(), plainStyle)
 	}
@@ -33,7 +33,7 @@ func (v *View) Message(data []byte, m *wire.Message, pieces []wire.Piece, broken
 }
 
 // messageSentence is what kind of message it is, about what, and how it came out.
-func messageSentence(data []byte, m *wire.Message) string {
+func messageSentence(data []byte, m *wire.Message, broken error) string {
 	kind := "a question"
 	if m.Flags.Has(wire.QR) {
 		kind = "a reply"
@@ -45,7 +45,8 @@ func messageSentence(data []byte, m *wire.Message) string {
 	if len(m.Questions) > 0 {
 		q := m.Questions[0]
 		about = "about " + nameText(q.Name) + " " + q.Type.String()
-		if m.Flags.Has(wire.QR) {
+		// What a broken reply would have said cannot be known.
+		if m.Flags.Has(wire.QR) && broken == nil {
 			about += ": " + Outcome(exchange.Judge(q, m))
 		}
 	}
@@ -92,7 +93,11 @@ func (v *View) pieces(data []byte, pieces []wire.Piece) {
 		}
 		room := max(v.width-valueColumn, 24)
 		said := styled(wrap(p.Value, room), style)
-		if p.Meaning != "" {
+		switch {
+		case p.Meaning == "":
+		case len(p.Value)+2+len(p.Meaning) <= room:
+			said[0] += "  " + quiet.Render(p.Meaning)
+		default:
 			said = append(said, styled(wrap(p.Meaning, room), quiet)...)
 		}
 		bytes := wrap(hex.EncodeToString(data[p.Offset:p.Offset+p.Length]), 16)
