@@ -1,12 +1,8 @@
 package lab
 
 import (
-	"encoding/binary"
-	"errors"
-	"fmt"
-	"io"
-	"net"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
@@ -35,14 +31,17 @@ type Lab struct {
 	labels   map[string]netip.Addr // resolvers
 	hints    []wire.Record
 
-	mu      sync.Mutex
-	sockets map[netip.Addr]*sockets
+	identities map[netip.Addr]identity
+
+	mu        sync.Mutex
+	doors     map[door]opened
+	authority *authority
 }
 
-// sockets are the loopback sockets behind one virtual address.
-type sockets struct {
-	udp *net.UDPConn
-	tcp net.Listener
+// identity is what a machine's certificate is for.
+type identity struct {
+	names     []string
+	addresses []netip.Addr
 }
 
 // New sets up the servers and resolvers of the scenario. Nothing listens until
@@ -55,7 +54,7 @@ func New(o Options) (*Lab, error) {
 	l := &Lab{
 		Scenario: scenario, now: o.Now, wait: o.Wait,
 		hosts: map[netip.Addr]host{}, closed: map[netip.Addr]bool{}, labels: map[string]netip.Addr{},
-		sockets: map[netip.Addr]*sockets{},
+		doors: map[door]opened{}, identities: map[netip.Addr]identity{},
 	}
 	if l.now == nil {
 		begun := time.Now()
@@ -78,21 +77,26 @@ func New(o Options) (*Lab, error) {
 				l.hints = rootHints(z)
 			}
 		}
-		l.place(server, s.Addresses, s.State)
+		l.place(server, s.Addresses, s.State, identity{[]string{strings.TrimSuffix(s.Host, ".")}, s.Addresses})
 	}
 	for _, config := range scenario.Resolvers {
 		r, err := newResolver(l, config, l.hints)
 		if err != nil {
 			return nil, err
 		}
-		l.place(r, config.Addresses, config.State)
+		known := identity{[]string{config.Label + ".resolvers.test"}, config.Addresses}
+		if config.Certificate != "" {
+			known = identity{[]string{config.Certificate}, nil}
+		}
+		l.place(r, config.Addresses, config.State, known)
 		l.labels[config.Label] = config.Addresses[0]
 	}
 	return l, nil
 }
 
-func (l *Lab) place(h host, addresses []netip.Addr, state State) {
+func (l *Lab) place(h host, addresses []netip.Addr, state State, known identity) {
 	for _, a := range addresses {
+		l.identities[a] = known
 		l.hosts[a] = h
 		l.closed[a] = state == Closed
 	}
@@ -143,86 +147,4 @@ func (l *Lab) deliver(to netip.Addr, query *wire.Message) *wire.Message {
 		}
 	}
 	return nil
-}
-
-// listen opens the sockets behind a virtual address, once.
-func (l *Lab) listen(a netip.Addr) (*sockets, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if s := l.sockets[a]; s != nil {
-		return s, nil
-	}
-	udp, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-	if err != nil {
-		return nil, fmt.Errorf("lab: %w", err)
-	}
-	tcp, err := net.Listen("tcp4", "127.0.0.1:0")
-	if err != nil {
-		udp.Close()
-		return nil, fmt.Errorf("lab: %w", err)
-	}
-	s := &sockets{udp, tcp}
-	l.sockets[a] = s
-	go serveUDP(udp, l.hosts[a])
-	go serveTCP(tcp, l.hosts[a])
-	return s, nil
-}
-
-// Close ends all sockets.
-func (l *Lab) Close() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for _, s := range l.sockets {
-		s.udp.Close()
-		s.tcp.Close()
-	}
-	l.sockets = map[netip.Addr]*sockets{}
-}
-
-func serveUDP(conn *net.UDPConn, h host) {
-	buf := make([]byte, 65535)
-	for {
-		n, from, err := conn.ReadFromUDPAddrPort(buf)
-		if errors.Is(err, net.ErrClosed) {
-			return
-		}
-		if err != nil {
-			continue // an ICMP error of an earlier reply
-		}
-		query := append([]byte(nil), buf[:n]...)
-		go func() {
-			if out := respond(h, query, false); out != nil {
-				conn.WriteToUDPAddrPort(out, from)
-			}
-		}()
-	}
-}
-
-// idle is how long a TCP connection may say nothing.
-const idle = 10 * time.Second
-
-func serveTCP(listener net.Listener, h host) {
-	for {
-		conn, err := listener.Accept()
-		if err != nil {
-			return
-		}
-		go func() {
-			defer conn.Close()
-			for {
-				conn.SetDeadline(time.Now().Add(idle))
-				var size [2]byte
-				if _, err := io.ReadFull(conn, size[:]); err != nil {
-					return
-				}
-				query := make([]byte, binary.BigEndian.Uint16(size[:]))
-				if _, err := io.ReadFull(conn, query); err != nil {
-					return
-				}
-				if out := respond(h, query, true); out != nil {
-					conn.Write(append(binary.BigEndian.AppendUint16(nil, uint16(len(out))), out...))
-				}
-			}
-		}()
-	}
 }

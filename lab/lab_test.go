@@ -19,16 +19,12 @@ import (
 func stranger(t *testing.T, l *Lab, host string) *net.Resolver {
 	address := netip.AddrPortFrom(netip.MustParseAddr(host), 53)
 	return &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		sockets, err := l.listen(address.Addr())
+		target, err := l.open(door{address.Addr(), service{53, strings.HasPrefix(network, "udp")}})
 		if err != nil {
 			return nil, err
 		}
-		target := sockets.tcp.Addr()
-		if strings.HasPrefix(network, "udp") {
-			target = sockets.udp.LocalAddr()
-		}
 		var dialer net.Dialer
-		return dialer.DialContext(ctx, target.Network(), target.String())
+		return dialer.DialContext(ctx, network, target.String())
 	}}
 }
 

@@ -51,8 +51,8 @@ var valleyMorning = []moment{
 	{at: 58 * time.Second, client: display, server: officeAt, name: "summit.hollowtarn.example.", types: both, took: 27 * time.Millisecond},
 }
 
-// framed is one packet with its time.
-type framed struct {
+// frame is one packet with its time.
+type frame struct {
 	at    time.Time
 	bytes []byte
 }
@@ -79,7 +79,7 @@ func writeValleyMorning(w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	var packets []framed
+	var packets []frame
 	for _, m := range valleyMorning {
 		now = scenario.Begins.Add(m.at)
 		for i, t := range m.types {
@@ -90,7 +90,7 @@ func writeValleyMorning(w io.Writer) error {
 			packets = append(packets, frames...)
 		}
 	}
-	slices.SortStableFunc(packets, func(a, b framed) int { return a.at.Compare(b.at) })
+	slices.SortStableFunc(packets, func(a, b frame) int { return a.at.Compare(b.at) })
 	out, err := capture.NewWriter(w, capture.Ethernet)
 	if err != nil {
 		return err
@@ -104,7 +104,7 @@ func writeValleyMorning(w io.Writer) error {
 }
 
 // play has one question asked and answered, and returns its packets.
-func (l *Lab) play(m moment, t wire.Type, at time.Time) ([]framed, error) {
+func (l *Lab) play(m moment, t wire.Type, at time.Time) ([]frame, error) {
 	name, err := wire.ParseName(m.name)
 	if err != nil {
 		return nil, fmt.Errorf("the morning's %q: %w", m.name, err)
@@ -121,14 +121,14 @@ func (l *Lab) play(m moment, t wire.Type, at time.Time) ([]framed, error) {
 	if err != nil {
 		return nil, err
 	}
-	var frames []framed
+	var frames []frame
 	for range max(1, m.tries) {
-		frames = append(frames, framed{at, capture.AppendFrame(nil, from, to, data)})
+		frames = append(frames, frame{at, capture.AppendFrame(nil, from, to, data)})
 		at = at.Add(5 * time.Second)
 	}
 	if h := l.hosts[to.Addr()]; h != nil {
 		if reply := respond(h, bytes.Clone(data), false); reply != nil {
-			frames = append(frames, framed{frames[0].at.Add(m.took), capture.AppendFrame(nil, to, from, reply)})
+			frames = append(frames, frame{frames[0].at.Add(m.took), capture.AppendFrame(nil, to, from, reply)})
 		}
 	}
 	return frames, nil

@@ -17,27 +17,27 @@ type Network struct{ lab *Lab }
 // Network returns the way into the lab.
 func (l *Lab) Network() Network { return Network{l} }
 
-// reach finds the loopback sockets behind a server, or fails as the network
+// reach finds the loopback socket behind a server, or fails as the network
 // would: a host that is not there is unreachable, a closed port refuses.
-func (n Network) reach(server netip.AddrPort) (*sockets, error) {
-	a := server.Addr().Unmap()
-	if n.lab.hosts[a] == nil {
-		return nil, os.NewSyscallError("connect", syscall.EHOSTUNREACH)
+func (n Network) reach(server netip.AddrPort, udp bool) (netip.AddrPort, error) {
+	d := door{server.Addr().Unmap(), service{server.Port(), udp}}
+	if n.lab.hosts[d.host] == nil {
+		return netip.AddrPort{}, os.NewSyscallError("connect", syscall.EHOSTUNREACH)
 	}
-	if n.lab.closed[a] || server.Port() != 53 {
-		return nil, os.NewSyscallError("connect", syscall.ECONNREFUSED)
+	if services[d.service] == nil || n.lab.closed[d.host] {
+		return netip.AddrPort{}, os.NewSyscallError("connect", syscall.ECONNREFUSED)
 	}
-	return n.lab.listen(a)
+	return n.lab.open(d)
 }
 
 // Stream connects to a server over TCP.
 func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, error) {
-	s, err := n.reach(server)
+	at, err := n.reach(server, false)
 	if err != nil {
 		return nil, err
 	}
 	var dialer net.Dialer
-	conn, err := dialer.DialContext(ctx, "tcp4", s.tcp.Addr().String())
+	conn, err := dialer.DialContext(ctx, "tcp4", at.String())
 	if err != nil {
 		return nil, err
 	}
@@ -46,16 +46,15 @@ func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, e
 
 // Datagrams opens a UDP socket from which server can be asked.
 func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.Datagrams, error) {
-	s, err := n.reach(server)
+	at, err := n.reach(server, true)
 	if err != nil {
 		return nil, err
 	}
-	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	conn, _, err := loopbackUDP()
 	if err != nil {
 		return nil, err
 	}
-	real := s.udp.LocalAddr().(*net.UDPAddr).AddrPort()
-	return &datagrams{conn, net.UDPAddrFromAddrPort(n.local(conn.LocalAddr())), server, real}, nil
+	return &datagrams{conn, net.UDPAddrFromAddrPort(n.local(conn.LocalAddr())), server, at}, nil
 }
 
 // local is the technician's virtual address with the real port.

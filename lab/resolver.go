@@ -11,8 +11,9 @@ import (
 
 // resolver is a recursive resolver over the lab's own servers, with a cache.
 type resolver struct {
-	lab   *Lab
-	roots []wire.Record // NS and addresses
+	lab    *Lab
+	config Resolver
+	roots  []wire.Record // NS and addresses
 
 	mu    sync.Mutex
 	cache map[cacheKey]cacheEntry
@@ -32,7 +33,7 @@ type cacheEntry struct {
 }
 
 func newResolver(l *Lab, config Resolver, roots []wire.Record) (*resolver, error) {
-	r := &resolver{lab: l, roots: roots, cache: map[cacheKey]cacheEntry{}}
+	r := &resolver{lab: l, config: config, roots: roots, cache: map[cacheKey]cacheEntry{}}
 	for _, c := range config.Cached {
 		age, err := time.ParseDuration(c.Age)
 		if err != nil {
@@ -56,7 +57,10 @@ func (r *resolver) answer(query *wire.Message) (*wire.Message, bool) {
 	m := replyTo(query)
 	m.Flags |= wire.RA
 	q := query.Questions[0]
-	if !query.Flags.Has(wire.RD) || q.Class != wire.IN {
+	if r.config.State == Down {
+		return nil, false
+	}
+	if r.config.State == Strict || !query.Flags.Has(wire.RD) || q.Class != wire.IN {
 		m.Flags = m.Flags.WithRCode(wire.Refused)
 		return m, true
 	}
@@ -66,6 +70,10 @@ func (r *resolver) answer(query *wire.Message) (*wire.Message, bool) {
 		if !ok {
 			m.Answer = nil
 			m.Flags = m.Flags.WithRCode(wire.ServFail)
+			return m, true
+		}
+		if entry.negative && entry.code == wire.NXDomain && r.config.Rewrites.IsValid() && q.Type == wire.A {
+			m.Answer = append(m.Answer, wire.Record{Name: q.Name, Type: wire.A, Class: wire.IN, TTL: 60, Data: string(r.config.Rewrites.AsSlice())})
 			return m, true
 		}
 		if entry.negative {

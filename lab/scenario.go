@@ -47,8 +47,9 @@ type State string
 // The states of a host.
 const (
 	Up     State = ""
-	Down   State = "silent" // takes questions and says nothing
-	Closed State = "closed" // nothing listens there
+	Down   State = "silent"  // takes questions and says nothing
+	Closed State = "closed"  // nothing listens there
+	Strict State = "refuses" // a resolver that answers nobody from elsewhere
 )
 
 // Served is one zone that a server answers for.
@@ -65,6 +66,10 @@ type Resolver struct {
 	Place     string
 	State     State
 	Cached    []Cached
+	// Rewrites is the address that it gives in place of "no such name"; invalid: it does not.
+	Rewrites netip.Addr
+	// Certificate is the name in its certificate; "" means its label under resolvers.test, and its addresses.
+	Certificate string
 }
 
 // Cached is a record that a cache took in before the scenario begins.

@@ -40,7 +40,7 @@ var mayImport = map[string][]string{
 
 // outside are the packages that core may import besides the standard library.
 var outside = map[string][]string{
-	"core/exchange": {"golang.org/x/sys/unix"},
+	"core/exchange": {"golang.org/x/sys/unix", "github.com/quic-go/quic-go"},
 	"core/idn":      {"golang.org/x/net/idna"},
 }
 

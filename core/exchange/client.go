@@ -3,11 +3,8 @@ package exchange
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
-	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -18,33 +15,41 @@ import (
 	"unquil/core/wire"
 )
 
-// Why a message that came was not believed.
+// Why a message that came was not believed, or why none came.
 var (
 	ErrWrongID       = errors.New("reply has another ID than the question")
 	ErrWrongQuestion = errors.New("reply is to another question")
 	ErrWrongSource   = errors.New("reply came from another address than was asked")
 	ErrNotReply      = errors.New("message is a question, not a reply")
 	ErrNoReply       = errors.New("no reply in time")
+	ErrClosed        = errors.New("the server closed the connection without a reply")
 )
 
-// Options says how to ask. The zero value is ready to use.
-type Options struct {
-	Wait        time.Duration // for one try; 0 means 2 s
-	Tries       int           // how many tries over UDP; 0 means 2
-	Size        uint16        // largest UDP reply, in bytes, as offered (RFC 6891 §6.2.3); 0 means 1232
-	Iterative   bool          // leave recursion desired clear, as one does with a zone's own servers
-	WithoutEDNS bool
-}
-
-// Client asks questions. It is safe for use by many goroutines.
+// Client asks questions. It is safe for use by many goroutines, and keeps
+// connections open to be used again: call Close when done.
 type Client struct {
 	Network Network
 	Now     func() time.Time
 	Options Options
+
+	mu      sync.Mutex
+	streams map[Server]*stream
+	webs    map[Server]*web
+	quics   map[Server]*quicLink
 }
 
-// maxRejected is how many messages that are not believed one try keeps.
-const maxRejected = 16
+// Bounds on what one try keeps and reads.
+const (
+	maxRejected = 16
+	maxMessage  = 65535 // bytes
+)
+
+// carry takes a query to the server one way and waits for a reply that can be
+// believed. It fills in the attempt as it goes.
+type carry func(ctx context.Context, c *Client, a *Attempt, server Server, query *wire.Message, o Options) (*wire.Message, error)
+
+// carriers are the transports.
+var carriers = map[Transport]carry{UDP: overUDP, TCP: overStream, TLS: overStream, HTTPS: overHTTPS, QUIC: overQUIC}
 
 // Ask asks one server one question, over UDP and again over TCP if the reply is
 // cut, and returns all that happened. It always returns; the outcome says how
@@ -56,19 +61,16 @@ func (c *Client) Ask(ctx context.Context, server Server, question wire.Question)
 // AskWith is [Client.Ask] with other options.
 func (c *Client) AskWith(ctx context.Context, server Server, question wire.Question, o Options) Exchange {
 	e := Exchange{Server: server, Question: question}
-	if server.Transport != TCP {
-		for range cmp.Or(o.Tries, 2) {
-			if c.attempt(ctx, &e, UDP, o) {
-				break
-			}
-		}
-		if e.Outcome != Truncated {
-			return e
-		}
+	over := cmp.Or(server.Transport, UDP)
+	if over != UDP {
+		c.attempt(ctx, &e, over, o)
+		c.withoutEDNS(ctx, &e, over, o)
+		return e
 	}
-	if server.Transport != UDP {
+	c.askUDP(ctx, &e, o)
+	if e.Outcome == Truncated && server.Transport == "" {
 		cut := e
-		if c.attempt(ctx, &e, TCP, o); e.Reply == nil && cut.Reply != nil {
+		if c.attempt(ctx, &e, TCP, o); e.Reply == nil {
 			// The cut reply is still the best there is.
 			e.Reply, e.Outcome = cut.Reply, Truncated
 		}
@@ -76,35 +78,77 @@ func (c *Client) AskWith(ctx context.Context, server Server, question wire.Quest
 	return e
 }
 
+// askUDP tries over UDP. The last of several tries goes without EDNS: whatever
+// swallows the one kind of question and lets the other through is found that way.
+func (c *Client) askUDP(ctx context.Context, e *Exchange, o Options) {
+	tries := cmp.Or(o.Tries, 2)
+	for n := range tries {
+		this := o
+		this.WithoutEDNS = o.WithoutEDNS || tries > 1 && n == tries-1
+		if !c.attempt(ctx, e, UDP, this) {
+			continue
+		}
+		if this.WithoutEDNS && !o.WithoutEDNS && e.Reply != nil {
+			// Lost packets look the same: only a question with EDNS that is lost once more tells.
+			answered := *e
+			if c.attempt(ctx, e, UDP, o); e.Reply == nil {
+				e.Outcome, e.Reply, e.Err, e.EDNSBroke = answered.Outcome, answered.Reply, nil, NoReply
+				e.believed = answered.believed
+			}
+		}
+		break
+	}
+	c.withoutEDNS(ctx, e, UDP, o)
+}
+
+// withoutEDNS asks once more without EDNS when the reply says that the server
+// could not do with it.
+func (c *Client) withoutEDNS(ctx context.Context, e *Exchange, over Transport, o Options) {
+	if o.WithoutEDNS || e.Reply == nil {
+		return
+	}
+	_, kept := e.Reply.OPT()
+	switch e.Outcome {
+	case FormatError, NotImplemented:
+	case ServerFailure:
+		if !o.Iterative {
+			return // a resolver's own trouble: asking again makes it go through all of it again
+		}
+	default:
+		e.EDNSIgnored = !kept
+		return
+	}
+	before := *e
+	o.WithoutEDNS = true
+	if c.attempt(ctx, e, over, o); e.Reply == nil || e.Outcome == before.Outcome {
+		e.Outcome, e.Reply, e.Err, e.believed = before.Outcome, before.Reply, nil, before.believed
+		return
+	}
+	e.EDNSBroke = before.Outcome
+}
+
 // attempt sends the question once and waits. It reports whether asking again
 // over the same transport could change nothing.
 func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o Options) bool {
-	ctx, cancel := context.WithTimeoutCause(parent, cmp.Or(o.Wait, 2*time.Second), ErrNoReply)
+	ctx, cancel := context.WithTimeoutCause(parent, o.wait(), ErrNoReply)
 	defer cancel()
 	a := Attempt{Transport: over}
 	query := NewQuery(e.Question, o)
-	var err error
-	if a.Query, err = query.Bytes(); err == nil {
-		var reply *wire.Message
-		if over == UDP {
-			reply, err = c.overUDP(ctx, &a, e.Server.Address, &query)
-		} else {
-			reply, err = c.overTCP(ctx, &a, e.Server.Address, &query)
-		}
-		e.Reply = reply
+	reply, err := carriers[over](ctx, c, &a, e.Server, &query, o)
+	if err != nil {
+		err = cmp.Or(context.Cause(ctx), err)
 	}
 	a.Err = err
 	e.Attempts = append(e.Attempts, a)
-	e.Client = a.Local
-	e.Err = err
+	e.Client, e.Err, e.Reply = a.Local, err, reply
 	switch {
 	case err == nil:
-		e.Outcome = Judge(e.Question, e.Reply)
+		e.Outcome, e.believed = Judge(e.Question, reply), len(e.Attempts)
 	case parent.Err() != nil:
 		// Cut short from outside: how it would have ended is not known.
 		e.Outcome, e.Err = "", context.Cause(parent)
 		return true
-	case isTimeout(err):
+	case errors.Is(err, ErrNoReply) || errors.Is(err, os.ErrDeadlineExceeded):
 		e.Outcome, e.Err = NoReply, ErrNoReply
 		if len(a.Rejected) > 0 {
 			e.Outcome, e.Err = Rejection, a.Rejected[0].Err
@@ -117,26 +161,7 @@ func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o 
 	return e.Outcome != NoReply && e.Outcome != Rejection
 }
 
-func isTimeout(err error) bool {
-	return errors.Is(err, ErrNoReply) || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded)
-}
-
-// NewQuery returns the message that asks q, with a random ID.
-func NewQuery(q wire.Question, o Options) wire.Message {
-	var id [2]byte
-	rand.Read(id[:])
-	m := wire.Message{ID: binary.BigEndian.Uint16(id[:]), Questions: []wire.Question{q}}
-	if !o.Iterative {
-		m.Flags |= wire.RD
-	}
-	if !o.WithoutEDNS {
-		m.Additional = []wire.Record{{Name: wire.Root, Type: wire.OPT, Class: wire.Class(cmp.Or(o.Size, 1232))}}
-	}
-	return m
-}
-
-// errNotBelieved marks a reply over a stream that was not believed: nothing
-// better will come there.
+// errNotBelieved marks a reply that was not believed where nothing better will come.
 var errNotBelieved = errors.New("reply not believed")
 
 // believe returns the message if it answers query, or why it does not.
@@ -158,8 +183,22 @@ func believe(data []byte, query *wire.Message) (*wire.Message, error) {
 	return &m, err
 }
 
-func (c *Client) overUDP(ctx context.Context, a *Attempt, server netip.AddrPort, query *wire.Message) (*wire.Message, error) {
-	conn, err := c.Network.Datagrams(ctx, server)
+// reject keeps a message that was not believed, as far as there is room.
+func (a *Attempt) reject(at time.Time, from netip.AddrPort, data []byte, err error) {
+	if len(a.Rejected) < maxRejected {
+		a.Rejected = append(a.Rejected, Rejected{at, from, append([]byte(nil), data...), err})
+	}
+}
+
+// datagram is room for the largest message: it is used again, since a question
+// needs it for a moment only.
+var datagram = sync.Pool{New: func() any { return new([maxMessage]byte) }}
+
+func overUDP(ctx context.Context, c *Client, a *Attempt, server Server, query *wire.Message, _ Options) (m *wire.Message, err error) {
+	if a.Query, err = query.Bytes(); err != nil {
+		return nil, err
+	}
+	conn, err := c.Network.Datagrams(ctx, server.Address)
 	if err != nil {
 		return nil, fmt.Errorf("opening a UDP socket: %w", err)
 	}
@@ -168,67 +207,38 @@ func (c *Client) overUDP(ctx context.Context, a *Attempt, server netip.AddrPort,
 	defer context.AfterFunc(ctx, func() { conn.SetReadDeadline(time.Unix(1, 0)) })()
 	a.Local = localAddress(conn.LocalAddr())
 	a.Sent = c.Now()
-	if _, err := conn.WriteToUDPAddrPort(a.Query, server); err != nil {
-		return nil, fmt.Errorf("sending to %s: %w", FormatAddress(server), err)
+	if _, err := conn.WriteToUDPAddrPort(a.Query, server.Address); err != nil {
+		return nil, fmt.Errorf("sending to %s: %w", FormatAddress(server.Address), err)
 	}
-	buf := make([]byte, 65535)
+	buf := datagram.Get().(*[maxMessage]byte)
+	defer datagram.Put(buf)
 	for {
-		n, from, err := conn.ReadFromUDPAddrPort(buf)
-		now := c.Now()
+		n, from, err := conn.ReadFromUDPAddrPort(buf[:])
 		if err != nil {
-			return nil, cmp.Or(context.Cause(ctx), err)
+			return nil, err
 		}
+		now := c.Now()
 		from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
-		var m *wire.Message
-		if from.Port() != server.Port() || from.Addr() != server.Addr().WithZone(from.Addr().Zone()) {
-			err = ErrWrongSource
-		} else {
-			m, err = believe(buf[:n], query)
+		if from.Port() != server.Address.Port() || from.Addr() != server.Address.Addr().WithZone(from.Addr().Zone()) {
+			a.reject(now, from, buf[:n], ErrWrongSource)
+			continue
 		}
-		if m != nil && err == nil {
-			a.Received, a.Reply = now, append([]byte(nil), buf[:n]...)
-			return m, nil
+		m, err := believe(buf[:n], query)
+		if err != nil {
+			a.reject(now, from, buf[:n], err)
+			continue
 		}
-		if len(a.Rejected) < maxRejected {
-			a.Rejected = append(a.Rejected, Rejected{now, from, append([]byte(nil), buf[:n]...), err})
-		}
+		a.Received, a.Reply = now, append([]byte(nil), buf[:n]...)
+		return m, nil
 	}
-}
-
-func (c *Client) overTCP(ctx context.Context, a *Attempt, server netip.AddrPort, query *wire.Message) (*wire.Message, error) {
-	a.Sent = c.Now()
-	conn, err := c.Network.Stream(ctx, server)
-	if err != nil {
-		return nil, fmt.Errorf("connecting to %s: %w", FormatAddress(server), cmp.Or(context.Cause(ctx), err))
-	}
-	defer conn.Close()
-	defer context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })()
-	a.Local = localAddress(conn.LocalAddr())
-	framed := append(binary.BigEndian.AppendUint16(nil, uint16(len(a.Query))), a.Query...)
-	a.Sent = c.Now()
-	if _, err := conn.Write(framed); err != nil {
-		return nil, cmp.Or(context.Cause(ctx), err)
-	}
-	var size [2]byte
-	if _, err := io.ReadFull(conn, size[:]); err != nil {
-		return nil, cmp.Or(context.Cause(ctx), err)
-	}
-	data := make([]byte, binary.BigEndian.Uint16(size[:]))
-	if _, err := io.ReadFull(conn, data); err != nil {
-		return nil, cmp.Or(context.Cause(ctx), err)
-	}
-	now := c.Now()
-	m, err := believe(data, query)
-	if m == nil || err != nil {
-		a.Rejected = append(a.Rejected, Rejected{now, server, data, err})
-		return nil, fmt.Errorf("%w: %w", errNotBelieved, err)
-	}
-	a.Received, a.Reply = now, data
-	return m, nil
 }
 
 // localAddress is a socket's own address; invalid when it has none to tell.
 func localAddress(a net.Addr) netip.AddrPort {
+	if udp, ok := a.(*net.UDPAddr); ok {
+		address := udp.AddrPort()
+		return netip.AddrPortFrom(address.Addr().Unmap(), address.Port())
+	}
 	address, err := netip.ParseAddrPort(a.String())
 	if err != nil {
 		return netip.AddrPort{}
@@ -243,94 +253,18 @@ func Refusal(err error) bool {
 		errors.Is(err, syscall.EHOSTUNREACH) || errors.Is(err, syscall.ENETUNREACH)
 }
 
-// Request is one question for one server.
-type Request struct {
-	Server   Server
-	Question wire.Question
-	Options  *Options // nil: the client's own
-}
-
-// Session asks through a client, numbers the exchanges from 1 and keeps them
-// all: it is the evidence of one run. It is safe for use by many goroutines.
-type Session struct {
-	Client *Client
-
-	mu        sync.Mutex
-	exchanges []*Exchange
-	ended     int
-}
-
-// Ask asks and keeps one exchange.
-func (s *Session) Ask(ctx context.Context, r Request) *Exchange {
-	return s.fill(ctx, r, s.reserve(r))
-}
-
-// AskAll asks all requests at once, at most 64 in flight, and returns the
-// exchanges in the order of the requests, numbered in that order. Those that
-// ctx cut short are there too, as far as they came.
-func (s *Session) AskAll(ctx context.Context, requests []Request) []*Exchange {
-	exchanges := make([]*Exchange, len(requests))
-	for i, r := range requests {
-		exchanges[i] = s.reserve(r)
+// Close closes the connections that were kept.
+func (c *Client) Close() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, s := range c.streams {
+		s.close(net.ErrClosed)
 	}
-	var wait sync.WaitGroup
-	slots := make(chan struct{}, 64)
-	for i, r := range requests {
-		slots <- struct{}{}
-		wait.Go(func() {
-			s.fill(ctx, r, exchanges[i])
-			<-slots
-		})
+	for _, w := range c.webs {
+		w.transport.CloseIdleConnections()
 	}
-	wait.Wait()
-	return exchanges
-}
-
-// Start asks without waiting; done is called with the exchange when it has ended.
-func (s *Session) Start(ctx context.Context, r Request, done func(*Exchange)) {
-	e := s.reserve(r)
-	go func() { done(s.fill(ctx, r, e)) }()
-}
-
-// reserve gives a request its number before it is asked, so that numbers follow
-// the plan and not the race of the replies.
-func (s *Session) reserve(r Request) *Exchange {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	e := &Exchange{Number: len(s.exchanges) + 1, Server: r.Server, Question: r.Question}
-	s.exchanges = append(s.exchanges, e)
-	return e
-}
-
-func (s *Session) fill(ctx context.Context, r Request, e *Exchange) *Exchange {
-	o := s.Client.Options
-	if r.Options != nil {
-		o = *r.Options
+	for _, q := range c.quics {
+		q.close()
 	}
-	done := s.Client.AskWith(ctx, r.Server, r.Question, o)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	done.Number = e.Number
-	s.ended++
-	*e = done
-	return e
-}
-
-// Progress returns how many exchanges have begun and how many of them have ended.
-func (s *Session) Progress() (begun, ended int) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return len(s.exchanges), s.ended
-}
-
-// Exchanges returns all exchanges so far, by number. One that is still under
-// way has no outcome yet.
-func (s *Session) Exchanges() []Exchange {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	all := make([]Exchange, len(s.exchanges))
-	for i, e := range s.exchanges {
-		all[i] = *e
-	}
-	return all
+	c.streams, c.webs, c.quics = nil, nil, nil
 }

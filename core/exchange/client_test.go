@@ -113,9 +113,9 @@ func TestAsk(t *testing.T) {
 		}, nil, Answered, UDP, nil},
 		{"silence", func([]byte) [][]byte { return nil }, nil, NoReply, UDP, nil},
 		{"a cut reply is asked for again over TCP", one(cut), one(func(q []byte) []byte { return framed(good(q)) }), Answered, TCP, nil},
-		{"without TCP the cut reply stays", one(cut), func([]byte) [][]byte { return nil }, Truncated, TCP, nil},
-		{"TCP that breaks off", one(cut), one(func([]byte) []byte { return []byte{0x10, 0, 1} }), Truncated, TCP, nil},
-		{"TCP full of nothing", one(cut), one(func([]byte) []byte { return framed(make([]byte, 65535)) }), Truncated, TCP, ErrWrongID},
+		{"without TCP the cut reply stays", one(cut), func([]byte) [][]byte { return nil }, Truncated, UDP, nil},
+		{"TCP that breaks off", one(cut), one(func([]byte) []byte { return []byte{0x10, 0, 1} }), Truncated, UDP, nil},
+		{"TCP full of nothing", one(cut), one(func([]byte) []byte { return framed(make([]byte, 65535)) }), Truncated, UDP, ErrWrongID},
 		{"a failure code", one(func(q []byte) []byte {
 			return changed(q, func(m *wire.Message) { m.Answer = nil; m.Flags = m.Flags.WithRCode(wire.ServFail) })
 		}), nil, ServerFailure, UDP, nil},
@@ -219,20 +219,25 @@ func TestSessionNumbersByPlan(t *testing.T) {
 	assert.Equal(t, []int{100, 100}, []int{begun, ended})
 }
 
-func TestParseServer(t *testing.T) {
+func TestParseTarget(t *testing.T) {
 	for text, want := range map[string]Server{
 		"192.0.2.53":             {Address: netip.MustParseAddrPort("192.0.2.53:53")},
 		"192.0.2.53#5353":        {Address: netip.MustParseAddrPort("192.0.2.53:5353")},
 		"2001:db8::53#5353":      {Address: netip.MustParseAddrPort("[2001:db8::53]:5353")},
 		"tcp://192.0.2.53":       {Address: netip.MustParseAddrPort("192.0.2.53:53"), Transport: TCP},
+		"tls://192.0.2.53":       {Address: netip.MustParseAddrPort("192.0.2.53:853"), Transport: TLS},
+		"quic://[2001:db8::53]":  {Address: netip.MustParseAddrPort("[2001:db8::53]:853"), Transport: QUIC},
+		"https://192.0.2.53":     {Address: netip.MustParseAddrPort("192.0.2.53:443"), Transport: HTTPS, Path: "/dns-query"},
+		"https://192.0.2.53/ask": {Address: netip.MustParseAddrPort("192.0.2.53:443"), Transport: HTTPS, Path: "/ask"},
 		"udp://[2001:db8::53]:7": {Address: netip.MustParseAddrPort("[2001:db8::53]:7"), Transport: UDP},
 	} {
-		got, err := ParseServer(text)
+		got, err := ParseTarget(text)
 		require.NoError(t, err, text)
-		assert.Equal(t, want, got)
+		assert.Equal(t, want, got.Server)
+		assert.Empty(t, got.Host)
 	}
-	for _, bad := range []string{"", "tarn", "192.0.2.53#0", "192.0.2.53#65536", "192.0.2", "ftp://192.0.2.53", "tcp://", "udp://192.0.2.53/x"} {
-		_, err := ParseServer(bad)
+	for _, bad := range []string{"", "tarn", "192.0.2.53#0", "192.0.2.53#65536", "192.0.2", "ftp://192.0.2.53", "192.0.2.53#", "tls://u@192.0.2.53", "https://192.0.2.53/x?y", "tcp://", "udp://192.0.2.53/x"} {
+		_, err := ParseTarget(bad)
 		require.ErrorIs(t, err, ErrResolver, bad)
 	}
 }

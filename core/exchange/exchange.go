@@ -18,16 +18,21 @@ import (
 // Transport is how a message travels.
 type Transport string
 
-// The transports that can be asked over so far.
+// The transports that can be asked over.
 const (
-	UDP Transport = "udp"
-	TCP Transport = "tcp"
+	UDP   Transport = "udp"
+	TCP   Transport = "tcp"   // RFC 7766
+	TLS   Transport = "tls"   // RFC 7858
+	HTTPS Transport = "https" // RFC 8484
+	QUIC  Transport = "quic"  // RFC 9250
 )
 
 // Server is whom a question goes to.
 type Server struct {
 	Address   netip.AddrPort
 	Transport Transport // "" means UDP, and TCP when a reply is cut
+	Path      string    // of an HTTPS server
+	TLSName   string    // what its certificate has to be for; "" means its address
 	Label     string    // a resolver's name in the configuration, as asked; may be ""
 	Host      string    // the server's host name in text form with the final dot, as a zone lists it; may be ""
 }
@@ -49,7 +54,7 @@ func (s Server) AddressText() string {
 	if !s.Address.IsValid() {
 		return ""
 	}
-	if s.Address.Port() == 53 {
+	if transport := s.Transport; s.Address.Port() == 53 || s.Address.Port() == ports[transport] {
 		return s.Address.Addr().String()
 	}
 	return FormatAddress(s.Address)
@@ -66,6 +71,11 @@ type Exchange struct {
 	Outcome  Outcome
 	Reply    *wire.Message // the reply that was believed; nil without one
 	Err      error         // why there is no reply, when the outcome alone does not say it
+
+	EDNSBroke   Outcome // what the question with EDNS came to, when only the one without was answered
+	EDNSIgnored bool    // a good reply without OPT to a question with one
+
+	believed int // which attempt gave Reply, from 1; 0: the last
 }
 
 // Attempt is one message sent and what came before the next was sent.
@@ -78,6 +88,7 @@ type Attempt struct {
 	Reply     []byte // nil without one
 	Rejected  []Rejected
 	Err       error
+	Security  *Security // of TLS, HTTPS and QUIC; nil before a certificate was seen
 	// SentIn and ReceivedIn are packet numbers, from 1, when a capture held it.
 	SentIn, ReceivedIn int
 }
@@ -90,9 +101,10 @@ type Rejected struct {
 	Err  error // ErrWrongID, ErrWrongQuestion, ErrWrongSource, or a *wire.ParseError
 }
 
-// Took is the time from the last question sent to the reply; 0 without one.
+// Took is the time from the question sent last before the reply to the reply; 0
+// without one.
 func (e *Exchange) Took() time.Duration {
-	if a := e.last(); a != nil && !a.Received.IsZero() {
+	if a := e.Last(); a != nil && !a.Received.IsZero() {
 		return a.Received.Sub(a.Sent)
 	}
 	return 0
@@ -101,7 +113,7 @@ func (e *Exchange) Took() time.Duration {
 // Waited is the time from the first question sent to the reply, all tries
 // included; 0 without one.
 func (e *Exchange) Waited() time.Duration {
-	if a := e.last(); a != nil && !a.Received.IsZero() {
+	if a := e.Last(); a != nil && !a.Received.IsZero() {
 		return a.Received.Sub(e.Attempts[0].Sent)
 	}
 	return 0
@@ -117,7 +129,7 @@ func (e *Exchange) Sent() time.Time {
 
 // Transport is how the last question travelled.
 func (e *Exchange) Transport() Transport {
-	if a := e.last(); a != nil {
+	if a := e.Last(); a != nil {
 		return a.Transport
 	}
 	return e.Server.Transport
@@ -125,7 +137,7 @@ func (e *Exchange) Transport() Transport {
 
 // Size is the length of the believed reply in bytes; 0 without one.
 func (e *Exchange) Size() int {
-	if a := e.last(); a != nil {
+	if a := e.Last(); a != nil {
 		return len(a.Reply)
 	}
 	return 0
@@ -134,9 +146,13 @@ func (e *Exchange) Size() int {
 // Tries is how many questions were sent.
 func (e *Exchange) Tries() int { return len(e.Attempts) }
 
-func (e *Exchange) last() *Attempt {
-	if len(e.Attempts) == 0 {
+// Last is the attempt that gave the reply, or else the last one; nil without any.
+func (e *Exchange) Last() *Attempt {
+	switch {
+	case len(e.Attempts) == 0:
 		return nil
+	case e.believed > 0:
+		return &e.Attempts[e.believed-1]
 	}
 	return &e.Attempts[len(e.Attempts)-1]
 }

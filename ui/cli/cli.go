@@ -244,11 +244,11 @@ func (a *app) resolvers(from []string) (servers []exchange.Server, setup, err er
 				continue
 			}
 		}
-		server, err := exchange.ParseServer(word)
+		target, err := exchange.ParseTarget(word)
 		if err != nil {
 			return nil, nil, usage(err)
 		}
-		servers = append(servers, server)
+		servers = append(servers, target.Server)
 	}
 	return servers, setup, nil
 }

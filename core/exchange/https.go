@@ -1,0 +1,128 @@
+package exchange
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+
+	"unquil/core/wire"
+)
+
+// web is the HTTP client for one server; it keeps the server's connections.
+type web struct {
+	transport *http.Transport
+	client    http.Client
+	security  Security
+}
+
+func (c *Client) web(server Server, o Options) *web {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.webs == nil {
+		c.webs = map[Server]*web{}
+	}
+	if w := c.webs[server]; w != nil {
+		return w
+	}
+	w := &web{}
+	w.transport = &http.Transport{
+		TLSClientConfig:   tlsConfig(server, o, &w.security, c.Now, "h2", "http/1.1"),
+		ForceAttemptHTTP2: true,
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return c.Network.Stream(ctx, server.Address)
+		},
+		MaxResponseHeaderBytes: 64 << 10,
+	}
+	w.client = http.Client{Transport: w.transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c.webs[server] = w
+	return w
+}
+
+const dnsMessage = "application/dns-message" // RFC 8484 §6
+
+func overHTTPS(ctx context.Context, c *Client, a *Attempt, server Server, query *wire.Message, o Options) (_ *wire.Message, err error) {
+	if o.ID == nil {
+		query.ID = 0 // the same question then is the same request (RFC 8484 §4.1)
+	}
+	if a.Query, err = query.Bytes(); err != nil {
+		return nil, err
+	}
+	w := c.web(server, o)
+	request, err := newRequest(ctx, server, a.Query, o.HTTPGet)
+	if err != nil {
+		return nil, err
+	}
+	a.Sent = c.Now()
+	response, err := w.client.Do(request)
+	if w.security.Version != "" {
+		seen := w.security
+		a.Security = &seen
+	}
+	if err != nil {
+		if cause, ok := errors.AsType[*url.Error](err); ok {
+			err = cause.Err // without the URL, which is the program's own
+		}
+		if known, ok := errors.AsType[*HandshakeError](err); ok {
+			err = known
+		}
+		return nil, fmt.Errorf("asking over HTTPS: %w", err)
+	}
+	defer response.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(response.Body, maxMessage+1))
+	now := c.Now()
+	if err == nil {
+		err = acceptable(response, data)
+	}
+	if err != nil {
+		a.reject(now, server.Address, data, err)
+		return nil, fmt.Errorf("%w: %w", errNotBelieved, err)
+	}
+	m, err := believe(data, query)
+	if err != nil {
+		a.reject(now, server.Address, data, err)
+		return nil, fmt.Errorf("%w: %w", errNotBelieved, err)
+	}
+	a.Received, a.Reply = now, data
+	return m, nil
+}
+
+func newRequest(ctx context.Context, server Server, query []byte, get bool) (*http.Request, error) {
+	address := url.URL{Scheme: "https", Host: server.Address.String(), Path: server.Path}
+	if server.TLSName != "" {
+		address.Host = net.JoinHostPort(server.TLSName, fmt.Sprint(server.Address.Port()))
+	}
+	method, body := http.MethodPost, io.Reader(bytes.NewReader(query))
+	if get {
+		method, body = http.MethodGet, nil
+		address.RawQuery = "dns=" + base64.RawURLEncoding.EncodeToString(query)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, address.String(), body)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Accept", dnsMessage)
+	request.Header.Set("User-Agent", "")
+	if !get {
+		request.Header.Set("Content-Type", dnsMessage)
+	}
+	return request, nil
+}
+
+// acceptable says what is wrong with an HTTP response that should hold a message.
+func acceptable(response *http.Response, data []byte) error {
+	switch {
+	case response.StatusCode != http.StatusOK:
+		return fmt.Errorf("HTTP status %d", response.StatusCode)
+	case response.Header.Get("Content-Type") != dnsMessage:
+		return errors.New("the HTTP response holds no DNS message, by its content type")
+	case len(data) > maxMessage:
+		return wire.ErrMessageSize
+	}
+	return nil
+}

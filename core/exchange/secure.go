@@ -1,0 +1,91 @@
+package exchange
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Security is how a connection was protected, and what the server's certificate says.
+type Security struct {
+	Version  string // of TLS
+	Names    []string
+	Issuer   string
+	NotAfter time.Time
+}
+
+// HandshakeError says at which step a TLS handshake failed, and why.
+type HandshakeError struct {
+	Step string
+	Err  error
+}
+
+func (e *HandshakeError) Error() string { return e.Step + ": " + e.Err.Error() }
+
+func (e *HandshakeError) Unwrap() error { return e.Err }
+
+// maxNames is how many names of a certificate are kept.
+const maxNames = 20
+
+// tlsConfig checks the server's certificate by itself, so that what it says is
+// known even when it does not pass.
+func tlsConfig(server Server, o Options, seen *Security, now func() time.Time, protocols ...string) *tls.Config {
+	name := o.TLSName
+	if name == "" {
+		name = server.TLSName
+	}
+	if name == "" {
+		name = server.Address.Addr().WithZone("").String()
+	}
+	return &tls.Config{
+		ServerName:         name,
+		NextProtos:         protocols,
+		MinVersion:         tls.VersionTLS12,
+		InsecureSkipVerify: true, // verified in VerifyConnection below
+		VerifyConnection: func(state tls.ConnectionState) error {
+			if len(state.PeerCertificates) == 0 {
+				return &HandshakeError{"checking the certificate", errors.New("the server sent none")}
+			}
+			certificate := state.PeerCertificates[0]
+			*seen = Security{Version: tls.VersionName(state.Version), Issuer: certificate.Issuer.String(), NotAfter: certificate.NotAfter}
+			seen.Names = append(seen.Names, certificate.DNSNames...)
+			for _, ip := range certificate.IPAddresses {
+				seen.Names = append(seen.Names, ip.String())
+			}
+			seen.Names = seen.Names[:min(len(seen.Names), maxNames)]
+			between := x509.NewCertPool()
+			for _, c := range state.PeerCertificates[1:] {
+				between.AddCert(c)
+			}
+			_, err := certificate.Verify(x509.VerifyOptions{DNSName: name, Roots: o.CAs, Intermediates: between, CurrentTime: now()})
+			if err != nil {
+				return &HandshakeError{"checking the certificate", certificateError(err, certificate, name)}
+			}
+			return nil
+		},
+	}
+}
+
+// certificateError says what is wrong with a certificate in plain words.
+func certificateError(err error, certificate *x509.Certificate, name string) error {
+	if _, ok := errors.AsType[x509.HostnameError](err); ok {
+		return fmt.Errorf("it is not for %q", name)
+	}
+	if _, ok := errors.AsType[x509.UnknownAuthorityError](err); ok {
+		return fmt.Errorf("nobody trusted here has signed it (its issuer is %q)", certificate.Issuer)
+	}
+	if invalid, ok := errors.AsType[x509.CertificateInvalidError](err); ok && invalid.Reason == x509.Expired {
+		return fmt.Errorf("it is valid from %s to %s only", certificate.NotBefore.Format(time.DateTime), certificate.NotAfter.Format(time.DateTime))
+	}
+	return err
+}
+
+// handshakeError names the step that failed.
+func handshakeError(err error) error {
+	if known, ok := errors.AsType[*HandshakeError](err); ok {
+		return known
+	}
+	return &HandshakeError{"TLS handshake", err}
+}

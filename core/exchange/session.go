@@ -1,0 +1,103 @@
+package exchange
+
+import (
+	"context"
+	"sync"
+
+	"unquil/core/wire"
+)
+
+// inFlight is how many questions are out at once.
+const inFlight = 64
+
+// Request is one question for one server.
+type Request struct {
+	Server   Server
+	Question wire.Question
+	Options  *Options // nil: the client's own
+}
+
+// Session asks through a client, numbers the exchanges from 1 and keeps them
+// all: it is the evidence of one run. It is safe for use by many goroutines.
+type Session struct {
+	Client *Client
+
+	mu        sync.Mutex
+	exchanges []*Exchange
+	ended     int
+}
+
+// Ask asks and keeps one exchange.
+func (s *Session) Ask(ctx context.Context, r Request) *Exchange {
+	return s.fill(ctx, r, s.reserve(r))
+}
+
+// AskAll asks all requests at once, at most 64 in flight, and returns the
+// exchanges in the order of the requests, numbered in that order. Those that
+// ctx cut short are there too, as far as they came.
+func (s *Session) AskAll(ctx context.Context, requests []Request) []*Exchange {
+	exchanges := make([]*Exchange, len(requests))
+	for i, r := range requests {
+		exchanges[i] = s.reserve(r)
+	}
+	var wait sync.WaitGroup
+	slots := make(chan struct{}, inFlight)
+	for i, r := range requests {
+		slots <- struct{}{}
+		wait.Go(func() {
+			s.fill(ctx, r, exchanges[i])
+			<-slots
+		})
+	}
+	wait.Wait()
+	return exchanges
+}
+
+// Start asks without waiting; done is called with the exchange when it has ended.
+func (s *Session) Start(ctx context.Context, r Request, done func(*Exchange)) {
+	e := s.reserve(r)
+	go func() { done(s.fill(ctx, r, e)) }()
+}
+
+// reserve gives a request its number before it is asked, so that numbers follow
+// the plan and not the race of the replies.
+func (s *Session) reserve(r Request) *Exchange {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	e := &Exchange{Number: len(s.exchanges) + 1, Server: r.Server, Question: r.Question}
+	s.exchanges = append(s.exchanges, e)
+	return e
+}
+
+func (s *Session) fill(ctx context.Context, r Request, e *Exchange) *Exchange {
+	o := s.Client.Options
+	if r.Options != nil {
+		o = *r.Options
+	}
+	done := s.Client.AskWith(ctx, r.Server, r.Question, o)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	done.Number = e.Number
+	s.ended++
+	*e = done
+	return e
+}
+
+// Progress returns how many exchanges have begun and how many of them have ended.
+func (s *Session) Progress() (begun, ended int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.exchanges), s.ended
+}
+
+// Exchanges returns all exchanges so far, by number. One that is still under
+// way has no outcome yet.
+func (s *Session) Exchanges() []Exchange {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := make([]Exchange, len(s.exchanges))
+	for i, e := range s.exchanges {
+		all[i] = *e
+	}
+	return all
+}

@@ -1,0 +1,222 @@
+package exchange
+
+import (
+	"cmp"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"time"
+
+	"crypto/tls"
+
+	"unquil/core/wire"
+)
+
+// idleStream is how long a connection is kept without a question.
+const idleStream = 20 * time.Second
+
+// stream is one TCP or TLS connection that carries many questions at once
+// (RFC 7766 §6.2.1.1): replies are told apart by their ID.
+type stream struct {
+	opening  sync.Mutex // held while it is dialled
+	security *Security
+
+	mu      sync.Mutex
+	conn    net.Conn // nil before it is dialled and after it has failed
+	err     error    // why it failed
+	asked   int
+	waiting map[uint16]chan []byte
+}
+
+// stream returns the connection to a server over a transport, dialled or not.
+func (c *Client) stream(server Server) *stream {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.streams == nil {
+		c.streams = map[Server]*stream{}
+	}
+	s := c.streams[server]
+	if s == nil {
+		s = &stream{}
+		c.streams[server] = s
+	}
+	return s
+}
+
+func overStream(ctx context.Context, c *Client, a *Attempt, server Server, query *wire.Message, o Options) (*wire.Message, error) {
+	server.Transport = a.Transport
+	s := c.stream(server)
+	for {
+		a.Sent = c.Now()
+		fresh, err := s.dial(ctx, c, a, server, o)
+		a.Security = s.security
+		if err != nil {
+			return nil, err
+		}
+		m, err := s.ask(ctx, c, a, server, query)
+		// A server may close an idle connection just when it is used again
+		// (RFC 7766 §6.2.4): that is no failure of the question.
+		if err != nil && !fresh && ctx.Err() == nil && errors.Is(err, ErrClosed) {
+			continue
+		}
+		return m, err
+	}
+}
+
+// dial connects unless there is a connection, and reports whether it did.
+func (s *stream) dial(ctx context.Context, c *Client, a *Attempt, server Server, o Options) (fresh bool, err error) {
+	s.opening.Lock()
+	defer s.opening.Unlock()
+	s.mu.Lock()
+	connected := s.conn != nil
+	s.mu.Unlock()
+	if connected {
+		return false, nil
+	}
+	conn, err := c.Network.Stream(ctx, server.Address)
+	if err != nil {
+		return false, fmt.Errorf("connecting to %s: %w", FormatAddress(server.Address), err)
+	}
+	if a.Transport == TLS {
+		s.security = &Security{}
+		secure := tls.Client(conn, tlsConfig(server, o, s.security, c.Now, "dot"))
+		if err := secure.HandshakeContext(ctx); err != nil {
+			conn.Close()
+			return false, handshakeError(err)
+		}
+		conn = secure
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.conn, s.err, s.asked, s.waiting = conn, nil, 0, map[uint16]chan []byte{}
+	go s.read(conn)
+	return true, nil
+}
+
+// read hands each reply to whoever waits for its ID, until the connection ends.
+func (s *stream) read(conn net.Conn) {
+	for {
+		var size [2]byte
+		if _, err := io.ReadFull(conn, size[:]); err != nil {
+			s.fail(conn, err)
+			return
+		}
+		data := make([]byte, binary.BigEndian.Uint16(size[:]))
+		if _, err := io.ReadFull(conn, data); err != nil {
+			s.fail(conn, err)
+			return
+		}
+		s.mu.Lock()
+		var waiter chan []byte
+		if len(data) >= 2 {
+			waiter = s.waiting[binary.BigEndian.Uint16(data)]
+		}
+		if waiter == nil && len(s.waiting) == 1 {
+			for _, only := range s.waiting { // what nobody waits for is shown to the one who does
+				waiter = only
+			}
+		}
+		s.mu.Unlock()
+		if waiter != nil {
+			select {
+			case waiter <- data:
+			default: // more than anybody can want: dropped
+			}
+		}
+	}
+}
+
+// fail ends the connection; whoever waits is told by the closed channel.
+func (s *stream) fail(conn net.Conn, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.conn != conn {
+		return
+	}
+	conn.Close()
+	s.conn, s.err = nil, err
+	for id, waiter := range s.waiting {
+		close(waiter)
+		delete(s.waiting, id)
+	}
+}
+
+func (s *stream) close(err error) {
+	s.mu.Lock()
+	conn := s.conn
+	s.mu.Unlock()
+	if conn != nil {
+		s.fail(conn, err)
+	}
+}
+
+func (s *stream) ask(ctx context.Context, c *Client, a *Attempt, server Server, query *wire.Message) (*wire.Message, error) {
+	replies := make(chan []byte, maxRejected)
+	s.mu.Lock()
+	conn := s.conn
+	if conn == nil {
+		s.mu.Unlock()
+		return nil, ErrClosed
+	}
+	for s.waiting[query.ID] != nil {
+		query.ID = randomID()
+	}
+	s.waiting[query.ID] = replies
+	s.asked++
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.waiting[query.ID] == replies {
+			delete(s.waiting, query.ID)
+		}
+	}()
+	var err error
+	if a.Query, err = query.Bytes(); err != nil {
+		return nil, err
+	}
+	a.Local, a.Sent = localAddress(conn.LocalAddr()), c.Now()
+	conn.SetDeadline(c.Now().Add(idleStream))
+	framed := append(binary.BigEndian.AppendUint16(make([]byte, 0, 2+len(a.Query)), uint16(len(a.Query))), a.Query...)
+	if _, err := conn.Write(framed); err != nil {
+		s.fail(conn, err)
+		return nil, fmt.Errorf("%w: %w", ErrClosed, err)
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case data, ok := <-replies:
+			if !ok {
+				return nil, s.ended(a)
+			}
+			m, err := believe(data, query)
+			if err != nil {
+				a.reject(c.Now(), server.Address, data, err)
+				continue
+			}
+			a.Received, a.Reply = c.Now(), data
+			return m, nil
+		}
+	}
+}
+
+// ended is the error of a connection that ended before a reply was believed.
+func (s *stream) ended(a *Attempt) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(a.Rejected) > 0 {
+		return fmt.Errorf("%w: %w", errNotBelieved, a.Rejected[0].Err)
+	}
+	if errors.Is(s.err, io.ErrUnexpectedEOF) {
+		return fmt.Errorf("%w: it broke off within a message", ErrClosed)
+	}
+	if s.err == io.EOF || s.err == nil {
+		return ErrClosed
+	}
+	return fmt.Errorf("%w: %w", ErrClosed, cmp.Or(s.err, io.EOF))
+}

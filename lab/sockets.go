@@ -1,0 +1,264 @@
+package lab
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"net/netip"
+	"time"
+
+	"github.com/quic-go/quic-go"
+)
+
+// service is one way to reach a host of the lab.
+type service struct {
+	port uint16
+	udp  bool
+}
+
+// door is a service of one host, and opened it is a loopback socket.
+type door struct {
+	host    netip.Addr
+	service service
+}
+
+// opened is the loopback address behind a door, and what closes it.
+type opened struct {
+	at     netip.AddrPort
+	closer io.Closer
+}
+
+// services say who serves what comes in at a door.
+var services = map[service]func(l *Lab, a netip.Addr) (opened, error){
+	{53, true}:   (*Lab).openUDP,
+	{53, false}:  (*Lab).openTCP,
+	{853, false}: (*Lab).openTLS,
+	{443, false}: (*Lab).openHTTPS,
+	{853, true}:  (*Lab).openQUIC,
+}
+
+// open opens the door, once.
+func (l *Lab) open(d door) (netip.AddrPort, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if o, ok := l.doors[d]; ok {
+		return o.at, nil
+	}
+	o, err := services[d.service](l, d.host)
+	if err != nil {
+		return netip.AddrPort{}, fmt.Errorf("lab: %w", err)
+	}
+	l.doors[d] = o
+	return o.at, nil
+}
+
+// Close ends all sockets.
+func (l *Lab) Close() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, o := range l.doors {
+		o.closer.Close()
+	}
+	l.doors = map[door]opened{}
+}
+
+func loopbackUDP() (*net.UDPConn, netip.AddrPort, error) {
+	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		return nil, netip.AddrPort{}, err
+	}
+	return conn, conn.LocalAddr().(*net.UDPAddr).AddrPort(), nil
+}
+
+func loopbackTCP() (net.Listener, netip.AddrPort, error) {
+	listener, err := net.Listen("tcp4", "127.0.0.1:0")
+	if err != nil {
+		return nil, netip.AddrPort{}, err
+	}
+	return listener, listener.Addr().(*net.TCPAddr).AddrPort(), nil
+}
+
+func (l *Lab) openUDP(a netip.Addr) (opened, error) {
+	conn, at, err := loopbackUDP()
+	if err != nil {
+		return opened{}, err
+	}
+	go serveUDP(conn, l.hosts[a])
+	return opened{at, conn}, nil
+}
+
+func (l *Lab) openTCP(a netip.Addr) (opened, error) {
+	listener, at, err := loopbackTCP()
+	if err != nil {
+		return opened{}, err
+	}
+	go serveTCP(listener, l.hosts[a])
+	return opened{at, listener}, nil
+}
+
+func (l *Lab) openTLS(a netip.Addr) (opened, error) {
+	certificate, err := l.certificate(a)
+	if err != nil {
+		return opened{}, err
+	}
+	listener, at, err := loopbackTCP()
+	if err != nil {
+		return opened{}, err
+	}
+	go serveTCP(tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: []string{"dot"}}), l.hosts[a])
+	return opened{at, listener}, nil
+}
+
+func (l *Lab) openHTTPS(a netip.Addr) (opened, error) {
+	certificate, err := l.certificate(a)
+	if err != nil {
+		return opened{}, err
+	}
+	listener, at, err := loopbackTCP()
+	if err != nil {
+		return opened{}, err
+	}
+	server := &http.Server{Handler: web(l.hosts[a]), TLSConfig: &tls.Config{Certificates: []tls.Certificate{certificate}},
+		ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
+	go server.ServeTLS(listener, "", "")
+	return opened{at, server}, nil
+}
+
+// web is DNS over HTTPS (RFC 8484) at /dns-query.
+func web(h host) http.Handler {
+	const dnsMessage = "application/dns-message"
+	mux := http.NewServeMux()
+	mux.HandleFunc("/dns-query", func(w http.ResponseWriter, r *http.Request) {
+		var query []byte
+		var err error
+		switch {
+		case r.Method == http.MethodGet:
+			query, err = base64.RawURLEncoding.DecodeString(r.URL.Query().Get("dns"))
+		case r.Method == http.MethodPost && r.Header.Get("Content-Type") == dnsMessage:
+			query, err = io.ReadAll(io.LimitReader(r.Body, 65535))
+		default:
+			err = errors.New("neither GET nor POST of a message")
+		}
+		if err != nil {
+			w.WriteHeader(http.StatusBadRequest)
+			return
+		}
+		out := respond(h, query, true)
+		if out == nil {
+			<-r.Context().Done()
+			return
+		}
+		w.Header().Set("Content-Type", dnsMessage)
+		w.Write(out)
+	})
+	return mux
+}
+
+func (l *Lab) openQUIC(a netip.Addr) (opened, error) {
+	certificate, err := l.certificate(a)
+	if err != nil {
+		return opened{}, err
+	}
+	conn, at, err := loopbackUDP()
+	if err != nil {
+		return opened{}, err
+	}
+	listener, err := quic.Listen(conn, &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: []string{"doq"}}, &quic.Config{MaxIdleTimeout: idle})
+	if err != nil {
+		conn.Close()
+		return opened{}, err
+	}
+	go serveQUIC(listener, l.hosts[a])
+	return opened{at, conn}, nil
+}
+
+func serveUDP(conn *net.UDPConn, h host) {
+	buf := make([]byte, 65535)
+	for {
+		n, from, err := conn.ReadFromUDPAddrPort(buf)
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		if err != nil {
+			continue // an ICMP error of an earlier reply
+		}
+		query := append([]byte(nil), buf[:n]...)
+		go func() {
+			if out := respond(h, query, false); out != nil {
+				conn.WriteToUDPAddrPort(out, from)
+			}
+		}()
+	}
+}
+
+// idle is how long a connection may say nothing.
+const idle = 10 * time.Second
+
+func serveTCP(listener net.Listener, h host) {
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer conn.Close()
+			for {
+				conn.SetDeadline(time.Now().Add(idle))
+				query, err := readFramed(conn)
+				if err != nil {
+					return
+				}
+				if out := respond(h, query, true); out != nil {
+					conn.Write(framed(out))
+				}
+			}
+		}()
+	}
+}
+
+func serveQUIC(listener *quic.Listener, h host) {
+	for {
+		conn, err := listener.Accept(context.Background())
+		if err != nil {
+			return
+		}
+		go func() {
+			for {
+				stream, err := conn.AcceptStream(context.Background())
+				if err != nil {
+					return
+				}
+				go func() {
+					defer stream.Close()
+					if query, err := readFramed(stream); err == nil {
+						if out := respond(h, query, true); out != nil {
+							stream.Write(framed(out))
+						}
+					}
+				}()
+			}
+		}()
+	}
+}
+
+// readFramed reads one message behind its length (RFC 1035 §4.2.2).
+func readFramed(r io.Reader) ([]byte, error) {
+	var size [2]byte
+	if _, err := io.ReadFull(r, size[:]); err != nil {
+		return nil, err
+	}
+	message := make([]byte, binary.BigEndian.Uint16(size[:]))
+	_, err := io.ReadFull(r, message)
+	return message, err
+}
+
+func framed(message []byte) []byte {
+	return append(binary.BigEndian.AppendUint16(nil, uint16(len(message))), message...)
+}
