@@ -20,7 +20,7 @@ import (
 var mayImport = map[string][]string{
 	"core/wire":         {},
 	"core/finding":      {},
-	"core/machine":      {},
+	"core/machine":      {"core/wire"},
 	"core/idn":          {"core/wire"},
 	"core/zonefile":     {"core/wire"},
 	"core/exchange":     {"core/wire"},

@@ -36,7 +36,11 @@ const (
 	typeVLAN = 0x8100
 )
 
-const protocolUDP = 17
+// IP protocols.
+const (
+	protocolTCP = 6
+	protocolUDP = 17
+)
 
 // Decode finds the datagram in a record and sets p from it; for any other
 // contents p is left as it is.

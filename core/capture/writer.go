@@ -72,29 +72,35 @@ func pad(b []byte) []byte {
 // between two addresses of one family. Hardware addresses are made from the IP
 // addresses: locally administered ones, the same for the same address.
 func AppendFrame(dst []byte, from, to netip.AddrPort, payload []byte) []byte {
-	dst = append(append(dst, hardware(to.Addr())...), hardware(from.Addr())...)
 	segment := binary.BigEndian.AppendUint16(nil, from.Port())
 	segment = binary.BigEndian.AppendUint16(segment, to.Port())
 	segment = binary.BigEndian.AppendUint16(segment, uint16(8+len(payload)))
 	segment = append(append(segment, 0, 0), payload...)
-	pseudo := append(from.Addr().AsSlice(), to.Addr().AsSlice()...)
+	return appendIP(dst, from.Addr(), to.Addr(), protocolUDP, segment, 6)
+}
+
+// appendIP appends an Ethernet frame around a segment, whose checksum goes to
+// the given offset within it.
+func appendIP(dst []byte, from, to netip.Addr, protocol byte, segment []byte, sumAt int) []byte {
+	dst = append(append(dst, hardware(to)...), hardware(from)...)
+	pseudo := append(from.AsSlice(), to.AsSlice()...)
 	pseudo = binary.BigEndian.AppendUint32(pseudo, uint32(len(segment)))
-	pseudo = append(pseudo, 0, 0, 0, protocolUDP)
+	pseudo = append(pseudo, 0, 0, 0, protocol)
 	sum := checksum(pseudo, segment)
-	if sum == 0 {
+	if sum == 0 && protocol == protocolUDP {
 		sum = 0xffff // zero would mean that there is none (RFC 768)
 	}
-	binary.BigEndian.PutUint16(segment[6:], sum)
-	if from.Addr().Is4() {
-		header := []byte{0x45, 0, 0, 0, 0, 0, 0x40, 0, 64, protocolUDP, 0, 0}
+	binary.BigEndian.PutUint16(segment[sumAt:], sum)
+	if from.Is4() {
+		header := []byte{0x45, 0, 0, 0, 0, 0, 0x40, 0, 64, protocol, 0, 0}
 		binary.BigEndian.PutUint16(header[2:], uint16(20+len(segment)))
-		header = append(append(header, from.Addr().AsSlice()...), to.Addr().AsSlice()...)
+		header = append(append(header, from.AsSlice()...), to.AsSlice()...)
 		binary.BigEndian.PutUint16(header[10:], checksum(header, nil))
 		return append(append(append(dst, 0x08, 0x00), header...), segment...)
 	}
-	header := []byte{0x60, 0, 0, 0, 0, 0, protocolUDP, 64}
+	header := []byte{0x60, 0, 0, 0, 0, 0, protocol, 64}
 	binary.BigEndian.PutUint16(header[4:], uint16(len(segment)))
-	header = append(append(header, from.Addr().AsSlice()...), to.Addr().AsSlice()...)
+	header = append(append(header, from.AsSlice()...), to.AsSlice()...)
 	return append(append(append(dst, 0x86, 0xdd), header...), segment...)
 }
 
@@ -118,4 +124,33 @@ func checksum(a, b []byte) uint16 {
 		sum = sum&0xffff + sum>>16
 	}
 	return ^uint16(sum)
+}
+
+// Stream builds the segments of one TCP connection between two addresses of one
+// family: data only, as if the capture had begun after the handshake.
+type Stream struct {
+	client, server netip.AddrPort
+	next           map[netip.AddrPort]uint32 // sequence number by sender
+}
+
+// NewStream begins a connection.
+func NewStream(client, server netip.AddrPort) *Stream {
+	return &Stream{client, server, map[netip.AddrPort]uint32{client: 1, server: 1}}
+}
+
+// Append appends an Ethernet frame with the next segment from one of the two:
+// the client, or else the server.
+func (s *Stream) Append(dst []byte, from netip.AddrPort, data []byte) []byte {
+	to := s.server
+	if from != s.client {
+		from, to = s.server, s.client
+	}
+	segment := binary.BigEndian.AppendUint16(nil, from.Port())
+	segment = binary.BigEndian.AppendUint16(segment, to.Port())
+	segment = binary.BigEndian.AppendUint32(segment, s.next[from])
+	segment = binary.BigEndian.AppendUint32(segment, s.next[to])
+	segment = append(segment, 0x50, 0x18, 0xff, 0xff, 0, 0, 0, 0) // 20 bytes of header; PSH and ACK
+	segment = append(segment, data...)
+	s.next[from] += uint32(len(data))
+	return appendIP(dst, from.Addr(), to.Addr(), protocolTCP, segment, 16)
 }

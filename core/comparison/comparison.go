@@ -139,6 +139,9 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	if !failed {
 		return f, false
 	}
+	if e.Outcome == exchange.Unreachable && e.Err != nil && !exchange.Refusal(e.Err) {
+		return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf("%s: no connection came about: %v.", e.Server.Name(), e.Err), e.Number), true
+	}
 	return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf(row.text, e.Server.Name()), e.Number), true
 }
 

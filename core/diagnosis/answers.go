@@ -1,6 +1,7 @@
 package diagnosis
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -33,6 +34,7 @@ func Answers(exchanges []*exchange.Exchange) []finding.Finding {
 			all = append(all, finding.New(finding.Failed, finding.Fault, about,
 				fmt.Sprintf("%s reports a failure (%s).", e.Server.Name(), e.Outcome), e.Number))
 		}
+		all = append(all, oddities(e, about)...)
 		if e.Took() > slowAfter {
 			all = append(all, finding.New(finding.Slow, finding.Concern, about,
 				fmt.Sprintf("%s took %.1f s to answer.", e.Server.Name(), e.Took().Seconds()), e.Number))
@@ -40,5 +42,42 @@ func Answers(exchanges []*exchange.Exchange) []finding.Finding {
 	}
 	all = merge(all)
 	finding.Sort(all)
+	return all
+}
+
+// rejections are the findings for messages that came and were not believed.
+var rejections = []struct {
+	is   error
+	code finding.Code
+}{
+	{exchange.ErrWrongID, finding.WrongID},
+	{exchange.ErrWrongQuestion, finding.WrongQuestion},
+	{exchange.ErrWrongSource, finding.WrongSource},
+}
+
+// oddities are what was strange about an exchange, answered or not.
+func oddities(e *exchange.Exchange, about finding.About) []finding.Finding {
+	var all []finding.Finding
+	if e.EDNSBroke != "" {
+		all = append(all, finding.New(finding.EDNSBreaks, finding.Concern, about,
+			fmt.Sprintf("%s answers only without EDNS; with it: %s.", e.Server.Name(), e.EDNSBroke), e.Number))
+	}
+	if e.EDNSIgnored {
+		all = append(all, finding.New(finding.EDNSIgnored, finding.Note, about, fmt.Sprintf("%s answers as if there were no EDNS.", e.Server.Name()), e.Number))
+	}
+	for _, a := range e.Attempts {
+		for _, r := range a.Rejected {
+			for _, row := range rejections {
+				if errors.Is(r.Err, row.is) {
+					all = append(all, finding.New(row.code, finding.Concern, about,
+						fmt.Sprintf("A message from %s was not believed: %v.", exchange.FormatAddress(r.From), r.Err), e.Number))
+				}
+			}
+		}
+		if a.Transport == exchange.TCP && e.Server.Transport == "" && a.Reply == nil && e.Outcome == exchange.Truncated && a.Err != nil {
+			all = append(all, finding.New(finding.TCPRefused, finding.Fault, about,
+				fmt.Sprintf("%s does not answer over TCP (%v), and its answer does not fit UDP.", e.Server.Name(), a.Err), e.Number))
+		}
+	}
 	return all
 }

@@ -146,6 +146,13 @@ func (p *packetConn) WriteTo(b []byte, _ net.Addr) (int, error) {
 	return p.WriteToUDPAddrPort(b, p.peer)
 }
 
+// SetReadBuffer and SetWriteBuffer leave the buffers as they are: a few small
+// messages need no more.
+func (p *packetConn) SetReadBuffer(int) error { return nil }
+
+// SetWriteBuffer does nothing, see SetReadBuffer.
+func (p *packetConn) SetWriteBuffer(int) error { return nil }
+
 func (p *packetConn) SetDeadline(t time.Time) error { return p.SetReadDeadline(t) }
 
 func (p *packetConn) SetWriteDeadline(time.Time) error { return nil }

@@ -24,6 +24,7 @@ type Session struct {
 
 	mu        sync.Mutex
 	exchanges []*Exchange
+	begun     int
 	ended     int
 }
 
@@ -66,6 +67,7 @@ func (s *Session) reserve(r Request) *Exchange {
 	defer s.mu.Unlock()
 	e := &Exchange{Number: len(s.exchanges) + 1, Server: r.Server, Question: r.Question}
 	s.exchanges = append(s.exchanges, e)
+	s.begun++
 	return e
 }
 
@@ -83,11 +85,20 @@ func (s *Session) fill(ctx context.Context, r Request, e *Exchange) *Exchange {
 	return e
 }
 
+// Keep adds an exchange that [Session.Each] handed over to those that are kept,
+// and gives it its number among them.
+func (s *Session) Keep(e *Exchange) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.exchanges = append(s.exchanges, e)
+	e.Number = len(s.exchanges)
+}
+
 // Progress returns how many exchanges have begun and how many of them have ended.
 func (s *Session) Progress() (begun, ended int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return len(s.exchanges), s.ended
+	return s.begun, s.ended
 }
 
 // Exchanges returns all exchanges so far, by number. One that is still under

@@ -27,32 +27,43 @@ type Code string
 
 // The codes that can be found. What each means is in the catalogue.
 const (
-	NoResolver    Code = "no-resolver"
-	NoReply       Code = "no-reply"
-	Unreachable   Code = "unreachable"
-	Refused       Code = "refused"
-	ServerFailure Code = "server-failure"
-	Slow          Code = "slow"
-	TCPRefused    Code = "tcp-refused"
-	Truncated     Code = "truncated"
-	WrongID       Code = "wrong-id"
-	WrongQuestion Code = "wrong-question"
-	WrongSource   Code = "wrong-source"
-	Malformed     Code = "malformed"
-	LameServer    Code = "lame-server"
-	NSUnresolved  Code = "ns-unresolvable"
-	Loop          Code = "delegation-loop"
-	NoDelegation  Code = "no-delegation"
-	SerialsDiffer Code = "serials-differ"
-	AnswersDiffer Code = "answers-differ"
-	AliasLoop     Code = "alias-loop"
-	AliasDangling Code = "alias-dangling"
-	CacheStale    Code = "cache-stale"
-	CacheNegative Code = "cache-negative"
-	AnswerDiffers Code = "answer-differs"
-	Unanswered    Code = "unanswered"
-	Failed        Code = "failed"
-	Undecodable   Code = "undecodable"
+	NoResolver         Code = "no-resolver"
+	HostsOverride      Code = "hosts-override"
+	SuffixAppended     Code = "suffix-appended"
+	SuffixDetour       Code = "suffix-detour"
+	StubInPath         Code = "stub-in-path"
+	EDNSIgnored        Code = "edns-ignored"
+	EDNSBreaks         Code = "edns-breaks"
+	OneNetwork         Code = "one-network"
+	TargetIsAlias      Code = "target-is-alias"
+	TargetUnresolvable Code = "target-unresolvable"
+	ReverseMissing     Code = "reverse-missing"
+	ReverseMismatch    Code = "reverse-mismatch"
+	NoReply            Code = "no-reply"
+	Unreachable        Code = "unreachable"
+	Refused            Code = "refused"
+	ServerFailure      Code = "server-failure"
+	Slow               Code = "slow"
+	TCPRefused         Code = "tcp-refused"
+	Truncated          Code = "truncated"
+	WrongID            Code = "wrong-id"
+	WrongQuestion      Code = "wrong-question"
+	WrongSource        Code = "wrong-source"
+	Malformed          Code = "malformed"
+	LameServer         Code = "lame-server"
+	NSUnresolved       Code = "ns-unresolvable"
+	Loop               Code = "delegation-loop"
+	NoDelegation       Code = "no-delegation"
+	SerialsDiffer      Code = "serials-differ"
+	AnswersDiffer      Code = "answers-differ"
+	AliasLoop          Code = "alias-loop"
+	AliasDangling      Code = "alias-dangling"
+	CacheStale         Code = "cache-stale"
+	CacheNegative      Code = "cache-negative"
+	AnswerDiffers      Code = "answer-differs"
+	Unanswered         Code = "unanswered"
+	Failed             Code = "failed"
+	Undecodable        Code = "undecodable"
 )
 
 // Entry is one code's page in the catalogue.
@@ -65,6 +76,17 @@ type Entry struct {
 // Catalogue lists every code, grouped by what it is about.
 var Catalogue = []Entry{
 	{NoResolver, "This machine has no resolver to ask.", "Set a resolver in the network settings, or name one with --from."},
+	{HostsOverride, "This machine's hosts file gives the name another address than the resolvers do.", "Take the line out of the hosts file, unless it is there on purpose."},
+	{SuffixAppended, "The name was asked with a suffix of this machine's search list behind it.", "Write the name with a final dot to have it asked as it is."},
+	{SuffixDetour, "Questions are lost on the search list before the right one is asked.", "Write the name with a final dot, or shorten the search list."},
+	{StubInPath, "The resolver is this machine itself, which passes the question on to another.", "Ask the resolver behind it too, to see which of the two gives the answer."},
+	{EDNSIgnored, "The server answers as if there were no EDNS.", "Nothing fails by it; ask whoever runs the server to bring it up to date."},
+	{EDNSBreaks, "The server fails when a question has EDNS, and answers without.", "Ask whoever runs the server to bring it, or the firewall before it, up to date."},
+	{OneNetwork, "All hosts stand in one network: what breaks one breaks all.", "Ask the zone's holder to have one of them elsewhere."},
+	{TargetIsAlias, "The record points at a host name that is an alias, which is not allowed there (RFC 2181 §10.3).", "Ask the zone's holder to point it at the name that has the address."},
+	{TargetUnresolvable, "The record points at a host name that has no address.", "Ask the zone's holder to give that host an address, or to point elsewhere."},
+	{ReverseMissing, "The address has no name.", "Ask whoever holds the address range to add a PTR record, if a mail host or a log needs one."},
+	{ReverseMismatch, "The address's name does not lead back to the address.", "Ask whoever holds the address range to correct the PTR record, or the zone's holder the address."},
 	{NoReply, "The server sent nothing back, however often it was asked.", "Ask whoever runs the server whether it is up and whether a firewall drops port 53."},
 	{Unreachable, "The network or the host itself said that nothing listens there.", "Ask whoever runs the server to start it, or take its address out of the zone."},
 	{Refused, "The server understood the question and will not answer it for you.", "Ask from a network that the server serves, or ask another resolver."},

@@ -1,4 +1,5 @@
-// Package machine reads what a computer is set up to do with a name.
+// Package machine reads what a computer is set up to do with a name, and says
+// what it would ask.
 package machine
 
 import (
@@ -7,58 +8,169 @@ import (
 	"fmt"
 	"io/fs"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
+
+	"unquil/core/wire"
 )
 
 // ErrNoResolver says that the set-up names no resolver.
 var ErrNoResolver = errors.New("this machine's set-up names no resolver")
 
-// Setup is what the resolver configuration says.
+// Setup is what the machine's files say about names.
 type Setup struct {
 	Resolvers []netip.AddrPort // in the order in which they are tried
 	Search    []string         // suffixes, as written
 	Dots      int              // a name with fewer dots is tried with the suffixes first (ndots)
+	Options   []string         // of the resolver, as written
+	Sources   []string         // of host names, in order, as the name service switch says; nil when it does not
+	Hosts     []HostsLine
+	Behind    []netip.AddrPort // the resolvers that a stub on this machine passes questions to, where that can be read
+	Unread    []string         // files that could not be read, with the reason
 }
 
-// Read reads etc/resolv.conf under root. What a line says that is not
-// understood is skipped, as the system's own resolver does. The error wraps
-// that of the file system, or is ErrNoResolver beside the rest of the set-up.
+// HostsLine is one line of the hosts file.
+type HostsLine struct {
+	Number  int // from 1
+	Address netip.Addr
+	Names   []string
+}
+
+// maxLines bounds what is read of one file.
+const maxLines = 100_000
+
+// Read reads the set-up under root: etc/resolv.conf, etc/nsswitch.conf and
+// etc/hosts. What a line says that is not understood is skipped, as the system's
+// own resolver does. The error is that of resolv.conf, or ErrNoResolver beside
+// the rest of the set-up; what else cannot be read is listed in Unread.
 func Read(root fs.FS) (Setup, error) {
 	setup := Setup{Dots: 1}
-	file, err := root.Open("etc/resolv.conf")
+	err := lines(root, "etc/resolv.conf", "#;", func(_ int, words []string) { setup.resolver(words) })
+	for _, optional := range []struct {
+		path string
+		line func(int, []string)
+	}{
+		{"etc/nsswitch.conf", func(_ int, words []string) {
+			if words[0] == "hosts:" {
+				setup.Sources = words[1:]
+			}
+		}},
+		{"etc/hosts", func(number int, words []string) {
+			if a, err := netip.ParseAddr(words[0]); err == nil && len(words) > 1 {
+				setup.Hosts = append(setup.Hosts, HostsLine{number, a, words[1:]})
+			}
+		}},
+	} {
+		if e := lines(root, optional.path, "#", optional.line); e != nil && !errors.Is(e, fs.ErrNotExist) {
+			setup.Unread = append(setup.Unread, e.Error())
+		}
+	}
+	if slices.ContainsFunc(setup.Resolvers, func(a netip.AddrPort) bool { return a.Addr().IsLoopback() }) {
+		setup.Behind = behindStub(root)
+	}
 	if err != nil {
-		return setup, fmt.Errorf("reading this machine's resolvers: %w", err)
-	}
-	defer file.Close()
-	lines := bufio.NewScanner(file)
-	for lines.Scan() {
-		words := strings.Fields(lines.Text())
-		if len(words) < 2 {
-			continue
-		}
-		switch words[0] {
-		case "nameserver":
-			if a, err := netip.ParseAddr(words[1]); err == nil {
-				setup.Resolvers = append(setup.Resolvers, netip.AddrPortFrom(a, 53))
-			}
-		case "search", "domain":
-			setup.Search = words[1:]
-		case "options":
-			for _, option := range words[1:] {
-				if n, ok := strings.CutPrefix(option, "ndots:"); ok {
-					if dots, err := strconv.Atoi(n); err == nil && dots >= 0 {
-						setup.Dots = min(dots, 15)
-					}
-				}
-			}
-		}
-	}
-	if err := lines.Err(); err != nil {
 		return setup, fmt.Errorf("reading this machine's resolvers: %w", err)
 	}
 	if len(setup.Resolvers) == 0 {
 		return setup, ErrNoResolver
 	}
 	return setup, nil
+}
+
+// behindStub reads the list that a stub resolver keeps of those it passes
+// questions to, where systems that have one write it.
+func behindStub(root fs.FS) (behind []netip.AddrPort) {
+	lines(root, "run/systemd/resolve/resolv.conf", "#;", func(_ int, words []string) {
+		if a, err := netip.ParseAddr(words[len(words)-1]); err == nil && words[0] == "nameserver" {
+			behind = append(behind, netip.AddrPortFrom(a, 53))
+		}
+	})
+	return behind
+}
+
+// lines calls each for every line that has words, comments cut off.
+func lines(root fs.FS, path, comments string, each func(number int, words []string)) error {
+	file, err := root.Open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	scanner := bufio.NewScanner(file)
+	for number := 1; scanner.Scan() && number <= maxLines; number++ {
+		text := scanner.Text()
+		if at := strings.IndexAny(text, comments); at >= 0 {
+			text = text[:at]
+		}
+		if words := strings.Fields(text); len(words) > 0 {
+			each(number, words)
+		}
+	}
+	return scanner.Err()
+}
+
+func (s *Setup) resolver(words []string) {
+	if len(words) < 2 {
+		return
+	}
+	switch words[0] {
+	case "nameserver":
+		if a, err := netip.ParseAddr(words[1]); err == nil {
+			s.Resolvers = append(s.Resolvers, netip.AddrPortFrom(a, 53))
+		}
+	case "search", "domain":
+		s.Search = words[1:]
+	case "options":
+		s.Options = append(s.Options, words[1:]...)
+		for _, option := range words[1:] {
+			if n, ok := strings.CutPrefix(option, "ndots:"); ok {
+				if dots, err := strconv.Atoi(n); err == nil && dots >= 0 {
+					s.Dots = min(dots, 15)
+				}
+			}
+		}
+	}
+}
+
+// Candidate is a name that the machine would ask for, and the suffix that was
+// put behind what was typed; "" for the name as it is.
+type Candidate struct {
+	Name   wire.Name
+	Suffix string
+}
+
+// Candidates are the names that the machine asks for one after the other, until
+// one is there, when typed is given to it: absolute as parsed, typed says whether
+// it ends in a dot (then it is never extended).
+func (s Setup) Candidates(typed string, absolute wire.Name) []Candidate {
+	asIs := Candidate{Name: absolute}
+	if strings.HasSuffix(typed, ".") {
+		return []Candidate{asIs}
+	}
+	var extended []Candidate
+	for _, suffix := range s.Search {
+		origin, err := wire.ParseName(suffix)
+		if err != nil || origin.IsRoot() {
+			continue
+		}
+		if name, err := wire.ParseNameIn(strings.TrimSuffix(absolute.String(), "."), origin); err == nil {
+			extended = append(extended, Candidate{name, strings.TrimSuffix(suffix, ".")})
+		}
+	}
+	if absolute.Labels()-1 >= s.Dots {
+		return append([]Candidate{asIs}, extended...)
+	}
+	return append(extended, asIs)
+}
+
+// InHosts returns the lines of the hosts file that give the name an address. The
+// hosts file holds names as they are typed, case ignored.
+func (s Setup) InHosts(name string) (found []HostsLine) {
+	name = strings.TrimSuffix(name, ".")
+	for _, line := range s.Hosts {
+		if slices.ContainsFunc(line.Names, func(n string) bool { return strings.EqualFold(strings.TrimSuffix(n, "."), name) }) {
+			found = append(found, line)
+		}
+	}
+	return found
 }

@@ -1,0 +1,78 @@
+package conversation
+
+import (
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+	"time"
+
+	"unquil/core/capture"
+	"unquil/core/exchange"
+)
+
+// Evidence writes exchanges as a capture, packet by packet. What travelled
+// encrypted is written in the clear, with a comment that says so.
+type Evidence struct{ w *capture.Writer }
+
+// NewEvidence begins a capture.
+func NewEvidence(w io.Writer) (*Evidence, error) {
+	writer, err := capture.NewWriter(w, capture.Ethernet)
+	return &Evidence{writer}, err
+}
+
+// onWire is one message on the way.
+type onWire struct {
+	at       time.Time
+	from, to netip.AddrPort
+	data     []byte
+	comment  string
+}
+
+// Add writes all packets of one exchange: what was sent, what was believed and
+// what was not.
+func (v *Evidence) Add(e *exchange.Exchange) error {
+	for i := range e.Attempts {
+		a := &e.Attempts[i]
+		if a.Sent.IsZero() || !a.Local.IsValid() {
+			continue // it never left
+		}
+		comment := fmt.Sprintf("exchange %d", e.Number)
+		packets := []onWire{{a.Sent, a.Local, e.Server.Address, a.Query, comment}}
+		for _, r := range a.Rejected {
+			packets = append(packets, onWire{r.At, r.From, a.Local, r.Data, comment + ": not believed, " + r.Err.Error()})
+		}
+		if a.Reply != nil {
+			packets = append(packets, onWire{a.Received, e.Server.Address, a.Local, a.Reply, comment})
+		}
+		if err := v.write(a.Transport, packets); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (v *Evidence) write(over exchange.Transport, packets []onWire) error {
+	conversation := capture.NewStream(packets[0].from, packets[0].to)
+	for _, p := range packets {
+		var frame []byte
+		switch over {
+		case exchange.UDP:
+			if p.from.Addr().Is4() != p.to.Addr().Is4() {
+				continue
+			}
+			frame = capture.AppendFrame(nil, p.from, p.to, p.data)
+		default:
+			if over != exchange.TCP {
+				p.comment += fmt.Sprintf("; it travelled over %s, and is written here in the clear", over)
+			}
+			framed := append(binary.BigEndian.AppendUint16(nil, uint16(len(p.data))), p.data...)
+			frame = conversation.Append(nil, p.from, slices.Clone(framed))
+		}
+		if err := v.w.Packet(p.at, frame, p.comment); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,157 @@
+package diagnosis
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"sync"
+
+	"unquil/core/delegation"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// hostTypes are the types whose records point at a host that must have an address.
+var hostTypes = map[wire.Type]bool{wire.MX: true, wire.NS: true, wire.SRV: true, wire.SVCB: true, wire.HTTPS: true}
+
+// Followed is a host that an answer points at, with the answers for its addresses.
+type Followed struct {
+	From      *exchange.Exchange
+	Host      wire.Name
+	Exchanges []*exchange.Exchange // for A and AAAA
+}
+
+// Addresses are those that the host has.
+func (f *Followed) Addresses() (all []netip.Addr) {
+	for _, e := range f.Exchanges {
+		for _, r := range e.Answer().Records {
+			if a, ok := r.Address(); ok {
+				all = append(all, a)
+			}
+		}
+	}
+	return all
+}
+
+// Follow asks the same server for the addresses of every host that the answers
+// point at, all at once, and says which of them lead nowhere.
+func (p Probe) Follow(ctx context.Context, exchanges []*exchange.Exchange) ([]Followed, []finding.Finding) {
+	var all []Followed
+	var requests []exchange.Request
+	for _, e := range exchanges {
+		if !hostTypes[e.Question.Type] {
+			continue
+		}
+		for _, r := range e.Answer().Records {
+			host, ok := r.Target()
+			if ok && host.IsRoot() && r.Type != wire.MX && r.Type != wire.SRV {
+				host = r.Name // a service binding with the target "." means its owner (RFC 9460 §2.5.2)
+			}
+			if !ok || host.IsRoot() {
+				continue
+			}
+			all = append(all, Followed{From: e, Host: host})
+			for _, t := range []wire.Type{wire.A, wire.AAAA} {
+				requests = append(requests, exchange.Request{Server: e.Server, Question: wire.Question{Name: host, Type: t, Class: wire.IN}})
+			}
+		}
+	}
+	answers := p.Session.AskAll(ctx, requests)
+	var found []finding.Finding
+	for i := range all {
+		all[i].Exchanges = answers[2*i : 2*i+2]
+		found = append(found, all[i].findings()...)
+	}
+	return all, append(found, oneNetwork(all)...)
+}
+
+func (f *Followed) findings() []finding.Finding {
+	q := f.From.Question
+	about := finding.About{Name: q.Name.String(), Type: q.Type.String(), Server: f.From.Server.Name(), Address: f.From.Server.AddressText()}
+	evidence := []int{f.From.Number, f.Exchanges[0].Number, f.Exchanges[1].Number}
+	bindings := q.Type == wire.SVCB || q.Type == wire.HTTPS // their targets may be aliases
+	var found []finding.Finding
+	if aliases := f.Exchanges[0].Answer().Aliases; len(aliases) > 0 && !bindings {
+		found = append(found, finding.New(finding.TargetIsAlias, finding.Concern, about,
+			fmt.Sprintf("The %s of %s points at %s, which is an alias.", q.Type, q.Name.Spoken(), f.Host.Spoken()), evidence...))
+	}
+	if len(f.Addresses()) == 0 && f.Exchanges[0].Outcome.Good() && f.Exchanges[1].Outcome.Good() {
+		found = append(found, finding.New(finding.TargetUnresolvable, finding.Fault, about,
+			fmt.Sprintf("The %s of %s points at %s, which has no address.", q.Type, q.Name.Spoken(), f.Host.Spoken()), evidence...))
+	}
+	return found
+}
+
+// oneNetwork says of mail hosts that all their addresses lie in one /24 or /48.
+func oneNetwork(all []Followed) []finding.Finding {
+	type mail struct {
+		hosts, networks map[string]bool
+		evidence        []int
+	}
+	by := map[*exchange.Exchange]*mail{}
+	for i := range all {
+		f := &all[i]
+		if f.From.Question.Type != wire.MX {
+			continue
+		}
+		m := by[f.From]
+		if m == nil {
+			m = &mail{map[string]bool{}, map[string]bool{}, []int{f.From.Number}}
+			by[f.From] = m
+		}
+		m.hosts[f.Host.Fold().String()] = true
+		m.evidence = append(m.evidence, f.Exchanges[0].Number, f.Exchanges[1].Number)
+		for _, a := range f.Addresses() {
+			m.networks[network(a).String()] = true
+		}
+	}
+	var found []finding.Finding
+	for e, m := range by {
+		if len(m.hosts) > 1 && len(m.networks) == 1 {
+			for only := range m.networks {
+				found = append(found, finding.New(finding.OneNetwork, finding.Concern,
+					finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()},
+					fmt.Sprintf("All %d mail hosts of %s stand in one network, %s.", len(m.hosts), e.Question.Name.Spoken(), only), m.evidence...))
+			}
+		}
+	}
+	return found
+}
+
+// network is the /24 or /48 of an address: what is commonly routed as one.
+func network(a netip.Addr) netip.Prefix {
+	bits := 24
+	if a.Is6() {
+		bits = 48
+	}
+	p, _ := a.Prefix(bits)
+	return p
+}
+
+// FullTTLs asks the zone's own servers for the TTL that each answered question's
+// records begin with, in seconds, by walking from the root. Questions whose walk
+// gave no answer are missing.
+func (p Probe) FullTTLs(ctx context.Context, exchanges []*exchange.Exchange) map[wire.Question]uint32 {
+	var mu sync.Mutex
+	var wait sync.WaitGroup
+	full := map[wire.Question]uint32{}
+	asked := map[wire.Question]bool{}
+	for _, e := range exchanges {
+		if e.Outcome != exchange.Answered || asked[e.Question] {
+			continue
+		}
+		asked[e.Question] = true
+		wait.Go(func() {
+			walker := delegation.Walker{Session: p.Session, Roots: p.Roots}
+			walk := walker.Walk(ctx, e.Question)
+			if len(walk.Records) > 0 {
+				mu.Lock()
+				defer mu.Unlock()
+				full[e.Question] = walk.Records[0].TTL
+			}
+		})
+	}
+	wait.Wait()
+	return full
+}

@@ -1,0 +1,109 @@
+package diagnosis
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"net/netip"
+	"slices"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Reversal is one address, the name it was looked up under, and what came back.
+type Reversal struct {
+	Address  netip.Addr
+	Name     wire.Name          // under in-addr.arpa or ip6.arpa
+	Exchange *exchange.Exchange // for PTR
+	Names    []Returned
+}
+
+// Returned is a name that an address has, and whether it leads back.
+type Returned struct {
+	Name      wire.Name
+	Exchanges []*exchange.Exchange // for the address's own type
+	LeadsBack bool
+}
+
+// Reverse looks up the names of addresses, and the addresses of those names. It
+// yields a Reversal for each address, in order. alone says that the addresses
+// were named one by one: then one without a name is a concern, and in a whole
+// range it is none.
+func (p Probe) Reverse(ctx context.Context, server exchange.Server, addresses iter.Seq[netip.Addr], alone bool, yield func(Reversal, []finding.Finding) bool) {
+	requests := func(yield func(exchange.Request) bool) {
+		for a := range addresses {
+			name, err := wire.ReverseName(a.String())
+			if err != nil {
+				continue // an address with a zone is no question for anybody
+			}
+			if !yield(exchange.Request{Server: server, Question: wire.Question{Name: name, Type: wire.PTR, Class: wire.IN}}) {
+				return
+			}
+		}
+	}
+	next, stop := iter.Pull(addresses)
+	defer stop()
+	p.Session.Each(ctx, requests, 0, func(e *exchange.Exchange) bool {
+		address, _ := next()
+		p.Session.Keep(e)
+		r := Reversal{Address: address, Name: e.Question.Name, Exchange: e}
+		p.leadBack(ctx, &r)
+		return yield(r, r.findings(alone))
+	})
+}
+
+// maxReturned is how many names of one address are followed.
+const maxReturned = 16
+
+func (p Probe) leadBack(ctx context.Context, r *Reversal) {
+	t := wire.A
+	if r.Address.Is6() {
+		t = wire.AAAA
+	}
+	var requests []exchange.Request
+	for _, record := range r.Exchange.Answer().Records {
+		if name, ok := record.Target(); ok && len(requests) < maxReturned {
+			requests = append(requests, exchange.Request{Server: r.Exchange.Server, Question: wire.Question{Name: name, Type: t, Class: wire.IN}})
+		}
+	}
+	for _, e := range p.Session.AskAll(ctx, requests) {
+		back := slices.ContainsFunc(e.Answer().Records, func(record wire.Record) bool {
+			a, ok := record.Address()
+			return ok && a == r.Address
+		})
+		r.Names = append(r.Names, Returned{e.Question.Name, []*exchange.Exchange{e}, back})
+	}
+}
+
+func (r *Reversal) findings(alone bool) []finding.Finding {
+	about := finding.About{Name: r.Name.String(), Type: "PTR", Server: r.Exchange.Server.Name(), Address: r.Address.String()}
+	if r.Exchange.Outcome == exchange.NoName || r.Exchange.Outcome == exchange.NoData {
+		severity := finding.Note
+		if alone {
+			severity = finding.Concern
+		}
+		return []finding.Finding{finding.New(finding.ReverseMissing, severity, about, fmt.Sprintf("%s has no name.", r.Address), r.Exchange.Number)}
+	}
+	var found []finding.Finding
+	for _, n := range r.Names {
+		e := n.Exchanges[0]
+		if n.LeadsBack || !e.Outcome.Good() {
+			continue
+		}
+		leads := "no address of that kind"
+		if values := exchange.Values(e.Answer().Records); len(values) > 0 {
+			leads = values[0]
+			if len(values) > 1 {
+				leads = fmt.Sprintf("%s and %d more", leads, len(values)-1)
+			}
+		}
+		found = append(found, finding.New(finding.ReverseMismatch, finding.Concern, about,
+			fmt.Sprintf("%s has the name %s, which leads to %s.", r.Address, n.Name.Spoken(), leads), r.Exchange.Number, e.Number))
+	}
+	if len(found) == 0 {
+		return Answers([]*exchange.Exchange{r.Exchange})
+	}
+	return found
+}

@@ -1,0 +1,150 @@
+package exchange
+
+import (
+	"context"
+	"iter"
+	"slices"
+	"time"
+)
+
+// Each asks all requests, at most 64 in flight and, unless rate is 0, at most
+// rate a second, and hands over the exchanges in the order of the requests as
+// soon as that order allows. It numbers them and keeps none: memory does not
+// grow with their number. It ends early when yield returns false or ctx ends.
+func (s *Session) Each(ctx context.Context, requests iter.Seq[Request], rate int, yield func(*Exchange) bool) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	slots := make(chan struct{}, inFlight)
+	// The queue is longer than what is in flight, so that one slow answer does not hold up the rest.
+	queue := make(chan chan *Exchange, 8*inFlight)
+	go func() {
+		defer close(queue)
+		pace := newPace(s.Client.Now, rate)
+		number := 0
+		for r := range requests {
+			number++
+			if !pace.wait(ctx) {
+				return
+			}
+			select {
+			case <-ctx.Done():
+				return
+			case slots <- struct{}{}:
+			}
+			s.count(1, 0)
+			done := make(chan *Exchange, 1)
+			go func() {
+				e := s.askUnkept(ctx, r)
+				e.Number = number
+				s.count(0, 1)
+				<-slots
+				done <- e
+			}()
+			select {
+			case queue <- done:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	for done := range queue {
+		if !yield(<-done) {
+			return
+		}
+	}
+}
+
+func (s *Session) askUnkept(ctx context.Context, r Request) *Exchange {
+	o := s.Client.Options
+	if r.Options != nil {
+		o = *r.Options
+	}
+	e := s.Client.AskWith(ctx, r.Server, r.Question, o)
+	return &e
+}
+
+func (s *Session) count(begun, ended int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.begun += begun
+	s.ended += ended
+}
+
+// pace lets one through at a time, evenly.
+type pace struct {
+	now  func() time.Time
+	gap  time.Duration
+	next time.Time
+}
+
+func newPace(now func() time.Time, rate int) *pace {
+	p := &pace{now: now}
+	if rate > 0 {
+		p.gap = time.Second / time.Duration(rate)
+	}
+	return p
+}
+
+// wait reports whether ctx still lives when it is the next one's turn.
+func (p *pace) wait(ctx context.Context) bool {
+	if p.gap > 0 {
+		now := p.now()
+		if p.next.After(now) {
+			timer := time.NewTimer(p.next.Sub(now))
+			defer timer.Stop()
+			select {
+			case <-ctx.Done():
+			case <-timer.C:
+			}
+		} else {
+			p.next = now
+		}
+		p.next = p.next.Add(p.gap)
+	}
+	return ctx.Err() == nil
+}
+
+// Timing is how long the replies to one question took when it was asked again
+// and again.
+type Timing struct {
+	Asked, Lost           int
+	Min, Median, P95, Max time.Duration
+	First, Later          time.Duration   // the first reply, and the median of the others
+	Each                  []time.Duration // by try; 0 where no reply came
+}
+
+// TimingOf sums up exchanges of one question, in the order asked.
+func TimingOf(exchanges []*Exchange) Timing {
+	t := Timing{Asked: len(exchanges)}
+	var all, later []time.Duration
+	for i, e := range exchanges {
+		took := e.Took()
+		t.Each = append(t.Each, took)
+		if e.Reply == nil {
+			t.Lost++
+			continue
+		}
+		all = append(all, took)
+		if i == 0 {
+			t.First = took
+		} else {
+			later = append(later, took)
+		}
+	}
+	if len(all) == 0 {
+		return t
+	}
+	slices.Sort(all)
+	slices.Sort(later)
+	t.Min, t.Max = all[0], all[len(all)-1]
+	t.Median, t.P95 = quantile(all, 50), quantile(all, 95)
+	if len(later) > 0 {
+		t.Later = quantile(later, 50)
+	}
+	return t
+}
+
+// quantile is the smallest value that percent of the sorted values do not exceed.
+func quantile(sorted []time.Duration, percent int) time.Duration {
+	return sorted[max((len(sorted)*percent+99)/100-1, 0)]
+}
