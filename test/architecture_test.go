@@ -31,7 +31,7 @@ var mayImport = map[string][]string{
 	"core/diagnosis":    {"core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation"},
 	"lab":               {"core/wire", "core/zonefile", "core/exchange", "core/capture"},
 	"lab/generate":      {"lab"},
-	"ui/text":           {"core/*", "lab"},
+	"ui/text":           {"core/*", "lab", "ui/data"},
 	"ui/data":           {"core/*"},
 	"ui/cli":            {"core/*", "lab", "ui/text", "ui/data"},
 	"cmd/unquil":        {"ui/cli"},

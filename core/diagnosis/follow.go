@@ -90,6 +90,7 @@ func oneNetwork(all []Followed) []finding.Finding {
 		evidence        []int
 	}
 	by := map[*exchange.Exchange]*mail{}
+	var order []*exchange.Exchange
 	for i := range all {
 		f := &all[i]
 		if f.From.Question.Type != wire.MX {
@@ -99,15 +100,17 @@ func oneNetwork(all []Followed) []finding.Finding {
 		if m == nil {
 			m = &mail{map[string]bool{}, map[string]bool{}, []int{f.From.Number}}
 			by[f.From] = m
+			order = append(order, f.From)
 		}
 		m.hosts[f.Host.Fold().String()] = true
 		m.evidence = append(m.evidence, f.Exchanges[0].Number, f.Exchanges[1].Number)
 		for _, a := range f.Addresses() {
-			m.networks[network(a).String()] = true
+			m.networks[networkOf(a).String()] = true
 		}
 	}
 	var found []finding.Finding
-	for e, m := range by {
+	for _, e := range order {
+		m := by[e]
 		if len(m.hosts) > 1 && len(m.networks) == 1 {
 			for only := range m.networks {
 				found = append(found, finding.New(finding.OneNetwork, finding.Concern,
@@ -119,8 +122,8 @@ func oneNetwork(all []Followed) []finding.Finding {
 	return found
 }
 
-// network is the /24 or /48 of an address: what is commonly routed as one.
-func network(a netip.Addr) netip.Prefix {
+// networkOf is the /24 or /48 of an address: what is commonly routed as one.
+func networkOf(a netip.Addr) netip.Prefix {
 	bits := 24
 	if a.Is6() {
 		bits = 48

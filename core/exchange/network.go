@@ -27,17 +27,23 @@ type Datagrams interface {
 }
 
 // Internet is the real network. The zero value is ready to use.
-type Internet struct{}
+type Internet struct {
+	Source netip.Addr // to send from; invalid: as the system chooses
+}
 
 // Datagrams opens a UDP socket of the server's address family.
-func (Internet) Datagrams(ctx context.Context, server netip.AddrPort) (Datagrams, error) {
+func (i Internet) Datagrams(ctx context.Context, server netip.AddrPort) (Datagrams, error) {
 	network := "udp4"
 	if server.Addr().Is6() {
 		network = "udp6"
 	}
 	// Without control the kernel keeps ICMP errors from an unconnected socket.
 	config := net.ListenConfig{Control: tellErrors}
-	conn, err := config.ListenPacket(ctx, network, ":0")
+	local := ":0"
+	if i.Source.IsValid() {
+		local = netip.AddrPortFrom(i.Source, 0).String()
+	}
+	conn, err := config.ListenPacket(ctx, network, local)
 	if err != nil {
 		return nil, err
 	}
@@ -45,7 +51,10 @@ func (Internet) Datagrams(ctx context.Context, server netip.AddrPort) (Datagrams
 }
 
 // Stream connects over TCP.
-func (Internet) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, error) {
+func (i Internet) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, error) {
 	var dialer net.Dialer
+	if i.Source.IsValid() {
+		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(i.Source, 0))
+	}
 	return dialer.DialContext(ctx, "tcp", server.String())
 }

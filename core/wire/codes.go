@@ -135,6 +135,15 @@ var opcodes = newRegistry("OPCODE", map[uint16]string{
 
 func (o Opcode) String() string { return opcodes.text(uint16(o)) }
 
+// ParseOpcode reads an opcode mnemonic or OPCODE3.
+func ParseOpcode(text string) (Opcode, error) {
+	v, ok := opcodes.value(text)
+	if !ok || v > 15 {
+		return 0, fmt.Errorf("opcode %q: %w", text, ErrValue)
+	}
+	return Opcode(v), nil
+}
+
 // Flags is the second 16 bits of a message header (RFC 1035 §4.1.1, RFC 4035 §3.2).
 type Flags uint16
 

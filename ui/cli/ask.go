@@ -1,77 +1,364 @@
 package cli
 
 import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"iter"
+	"os"
+	"slices"
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/idn"
+	"unquil/core/machine"
+	"unquil/core/wire"
+	"unquil/ui/data"
+	"unquil/ui/text"
 )
 
 var addressTypes = []string{"A", "AAAA"}
 
+// maxFindings is how many findings a run of any length keeps.
+const maxFindings = 1000
+
+// ask is what `unquil ask` was told.
+type ask struct {
+	*app
+	types, from  []string
+	namesFile    string
+	rate, repeat int
+	follow, asIs bool
+	zoneTTL      bool
+	show         text.Show
+	parts        []string
+	allParts     bool
+	setup        machine.Setup
+	servers      []exchange.Server
+	wanted       []wire.Type
+	evidence     *evidence
+	found        []finding.Finding
+	moreFound    int
+	summary      data.Summary
+}
+
 // newAsk is `unquil ask`.
 func newAsk(a *app) *cobra.Command {
-	var types, from []string
+	q := &ask{app: a}
 	cmd := &cobra.Command{
-		Use:     "ask NAME...",
-		Short:   "What does this resolver say, and on whose authority?",
-		Example: "  unquil ask --lab www.hollowtarn.example\n  unquil ask --lab hollowtarn.example --type MX,TXT --from office,isp",
-		Args:    taking(1, many),
-		RunE: func(cmd *cobra.Command, names []string) error {
-			asked, err := questions(names, types)
-			if err != nil {
-				return err
-			}
-			if err := a.open(); err != nil {
-				return err
-			}
-			servers, setup, err := a.resolvers(from)
-			if err != nil {
-				return err
-			}
-			if len(servers) == 0 {
-				return setup
-			}
-			var requests []exchange.Request
-			for start := 0; start < len(asked); start += len(types) {
-				for _, server := range servers {
-					for _, q := range asked[start : start+len(types)] {
-						requests = append(requests, exchange.Request{Server: server, Question: q})
-					}
-				}
-			}
-			stop := a.progress()
-			exchanges := a.session.AskAll(cmd.Context(), requests)
-			stop()
-			found := diagnosis.Answers(exchanges)
-			if err := a.showAnswers(exchanges, found); err != nil {
-				return err
-			}
-			return verdictOn(found)
-		},
+		Use:   "ask NAME...",
+		Short: "What does this resolver say, and on whose authority?",
+		Example: "  unquil ask --lab www.hollowtarn.example\n" +
+			"  unquil ask --lab hollowtarn.example --type MX --follow --from office,isp\n" +
+			"  unquil ask --lab hollowtarn.example --type SOA --explain --over tls\n" +
+			"  unquil ask --names list.txt --rate 500 --bare",
+		RunE: func(cmd *cobra.Command, names []string) error { return q.run(cmd, names) },
 	}
-	cmd.Flags().StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
-	cmd.Flags().StringSliceVarP(&from, "from", "f", []string{"system"}, "whom to ask: ADDRESS, ADDRESS#PORT, tcp://ADDRESS, a label, or system")
+	flags := cmd.Flags()
+	flags.StringSliceVarP(&q.types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
+	flags.StringSliceVarP(&q.from, "from", "f", []string{"system"}, "whom to ask: ADDRESS, ADDRESS#PORT, HOST, a URI such as tls://ADDRESS, a label, or system")
+	flags.StringVar(&q.namesFile, "names", "", "also ask for the names in `FILE`, one a line; - is standard input")
+	flags.IntVar(&q.rate, "rate", 0, "at most so many questions a second")
+	flags.IntVar(&q.repeat, "repeat", 1, "ask so many times, and say how long it took")
+	flags.BoolVar(&q.follow, "follow", false, "also ask for the addresses of the hosts that an answer names")
+	flags.BoolVar(&q.zoneTTL, "zone-ttl", false, "also ask the zone's own server, and say how old a cached answer is")
+	flags.BoolVar(&q.asIs, "as-is", false, "do not put the machine's search list behind a short name")
+	flags.StringSliceVar(&q.parts, "show", nil, "parts to show: answer,authority,additional,question,header,timing")
+	flags.BoolVar(&q.allParts, "all-parts", false, "show all parts")
+	flags.BoolVar(&q.show.Explain, "explain", false, "a sentence for each field")
+	a.questionFlags(cmd)
 	a.askFlags(cmd)
+	a.rootsFlag(cmd)
 	a.bareFlag(cmd)
-	cmd.Flags().BoolVar(&a.wire, "wire", false, "also the messages' bytes, each field named")
+	a.keepFlag(cmd)
+	flags.BoolVar(&a.wire, "wire", false, "also the messages' bytes, each field named")
 	return cmd
 }
 
-func (a *app) showAnswers(exchanges []*exchange.Exchange, found []finding.Finding) error {
-	if a.json {
-		return a.document("ask", found).Write(a.stdout)
+func (q *ask) run(cmd *cobra.Command, names []string) (err error) {
+	if len(names) == 0 && q.namesFile == "" {
+		return taking(1, many)(cmd, names)
 	}
-	view := a.view()
-	if a.bare {
-		view.Bare(exchanges)
-		return view.Err()
+	if err := q.prepare(cmd.Context()); err != nil {
+		return err
 	}
-	view.Answers(exchanges)
-	if a.wire {
-		view.Wire(exchanges)
+	if q.evidence, err = q.newEvidence(); err != nil {
+		return err
 	}
-	view.Findings("what to note", found)
-	return view.Err()
+	defer q.evidence.close(&err)
+	var list iter.Seq2[string, error] = func(yield func(string, error) bool) {
+		for _, name := range names {
+			if !yield(name, nil) {
+				return
+			}
+		}
+	}
+	if q.namesFile != "" {
+		file, err := openOrStdin(q.namesFile)
+		if err != nil {
+			return fmt.Errorf("reading names: %w", err)
+		}
+		defer file.Close()
+		list = joinNames(list, file)
+	}
+	return q.askAll(cmd.Context(), list)
+}
+
+// prepare turns the flags into what is asked and shown.
+func (q *ask) prepare(ctx context.Context) (err error) {
+	if q.show.Parts, err = parts(q.parts, q.allParts); err != nil {
+		return err
+	}
+	if q.rate < 0 || q.repeat < 1 || q.repeat > 1000 {
+		return usage(errBounds)
+	}
+	for _, word := range q.types {
+		t, err := wire.ParseType(word)
+		if err != nil {
+			return usage(fmt.Errorf("--type %w", err))
+		}
+		q.wanted = append(q.wanted, t)
+	}
+	if err := q.open(); err != nil {
+		return err
+	}
+	var setupErr error
+	if q.servers, setupErr, err = q.resolvers(ctx, q.from); err != nil {
+		return err
+	}
+	if len(q.servers) == 0 {
+		return setupErr
+	}
+	q.setup, _ = machine.Read(q.machineRoot())
+	return nil
+}
+
+// parts reads --show.
+func parts(words []string, all bool) (text.Parts, error) {
+	p := text.Parts{}
+	for _, known := range text.PartNames {
+		p[known] = all || len(words) == 0 && slices.Contains(text.UsualParts, known)
+	}
+	for _, word := range words {
+		if !slices.Contains(text.PartNames, text.Part(word)) {
+			return nil, usage(fmt.Errorf("--show %q: %w", shorten(word), errPart))
+		}
+		p[text.Part(word)] = true
+	}
+	return p, nil
+}
+
+// openOrStdin opens a file, or standard input for "-".
+func openOrStdin(path string) (io.ReadCloser, error) {
+	if path == "-" {
+		return io.NopCloser(os.Stdin), nil
+	}
+	return os.Open(path)
+}
+
+// joinNames yields the given names, then one from each line of a file; what
+// follows # is a remark.
+func joinNames(given iter.Seq2[string, error], file io.Reader) iter.Seq2[string, error] {
+	return func(yield func(string, error) bool) {
+		for name, err := range given {
+			if !yield(name, err) {
+				return
+			}
+		}
+		lines := bufio.NewScanner(file)
+		for lines.Scan() {
+			line, _, _ := strings.Cut(lines.Text(), "#")
+			if name := strings.TrimSpace(line); name != "" && !yield(name, nil) {
+				return
+			}
+		}
+		if err := lines.Err(); err != nil {
+			yield("", fmt.Errorf("reading names: %w", err))
+		}
+	}
+}
+
+// askAll asks for each name in turn, all types of all servers, as many at once
+// as the session lets out, and shows each block as soon as it is whole.
+func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error {
+	out, err := q.newOutput()
+	if err != nil {
+		return err
+	}
+	var failed error
+	block := len(q.wanted) * q.repeat
+	var pending []*exchange.Exchange
+	stop := q.progress()
+	defer stop()
+	q.session.Each(ctx, q.requests(ctx, names, &failed), q.rate, func(e *exchange.Exchange) bool {
+		pending = append(pending, e)
+		if len(pending) < block {
+			return true
+		}
+		stop()
+		failed = firstOf(failed, q.block(ctx, out, pending))
+		pending = nil
+		return failed == nil
+	})
+	stop()
+	if len(pending) > 0 {
+		failed = firstOf(failed, q.block(ctx, out, pending))
+	}
+	if err := out.end(q); err != nil {
+		return err
+	}
+	if failed != nil {
+		return failed
+	}
+	return verdictOn(q.found)
+}
+
+// requests are the questions for the names, block by block: name, server, type.
+func (q *ask) requests(ctx context.Context, names iter.Seq2[string, error], failed *error) iter.Seq[exchange.Request] {
+	return func(yield func(exchange.Request) bool) {
+		for typed, err := range names {
+			var name wire.Name
+			if err == nil {
+				if name, err = idn.Parse(typed); err != nil {
+					err = usage(fmt.Errorf("name %q: %w", shorten(typed), err))
+				}
+			}
+			if err != nil {
+				*failed = err
+				return
+			}
+			name = q.extended(ctx, typed, name)
+			for _, server := range q.servers {
+				for _, t := range q.wanted {
+					for range q.repeat {
+						if !yield(exchange.Request{Server: server, Question: wire.Question{Name: name, Type: t, Class: q.class}}) {
+							return
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+// extended is the name that this machine would ask for when typed is given to
+// it: with a suffix of the search list if it has too few dots and is there with one.
+func (q *ask) extended(ctx context.Context, typed string, name wire.Name) wire.Name {
+	candidates := q.setup.Candidates(typed, name)
+	if q.asIs || candidates[0].Suffix == "" {
+		return name
+	}
+	for _, c := range candidates {
+		e := q.session.Client.Ask(ctx, q.servers[0], wire.Question{Name: c.Name, Type: q.wanted[0], Class: q.class})
+		if e.Outcome == exchange.Answered || e.Outcome == exchange.NoData {
+			if c.Suffix != "" {
+				q.keepFindings([]finding.Finding{finding.New(finding.SuffixAppended, finding.Note, finding.About{Name: c.Name.String()},
+					fmt.Sprintf("%s was asked as %s: this machine's search list puts %s behind it (--as-is does not).", typed, c.Name.Spoken(), c.Suffix))})
+			}
+			return c.Name
+		}
+	}
+	return name
+}
+
+// block shows and keeps the answers of one server for one name.
+func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Exchange) error {
+	probe, err := q.probe()
+	if err != nil {
+		return err
+	}
+	b := text.Block{Exchanges: exchanges}
+	if q.repeat > 1 {
+		b = text.Block{}
+		for at := 0; at < len(exchanges); at += q.repeat {
+			same := exchanges[at:min(at+q.repeat, len(exchanges))]
+			b.Exchanges = append(b.Exchanges, same[len(same)-1])
+			b.Timings = append(b.Timings, exchange.TimingOf(same))
+		}
+	}
+	found := diagnosis.Answers(exchanges)
+	if q.follow {
+		var more []finding.Finding
+		b.Followed, more = probe.Follow(ctx, b.Exchanges)
+		found = append(found, more...)
+	}
+	if q.zoneTTL {
+		b.FullTTLs = probe.FullTTLs(ctx, b.Exchanges)
+	}
+	finding.Sort(found)
+	q.keepFindings(found)
+	for _, e := range exchanges {
+		q.summary.Add(e)
+		if err := q.evidence.add(e); err != nil {
+			return err
+		}
+	}
+	for _, f := range b.Followed {
+		for _, e := range f.Exchanges {
+			if err := q.evidence.add(e); err != nil {
+				return err
+			}
+		}
+	}
+	return out.block(q, b)
+}
+
+func (q *ask) keepFindings(found []finding.Finding) {
+	room := max(maxFindings-len(q.found), 0)
+	q.moreFound += max(len(found)-room, 0)
+	q.found = append(q.found, found[:min(room, len(found))]...)
+}
+
+// output is one way in which the answers are written, as they come.
+type output interface {
+	block(q *ask, b text.Block) error
+	end(q *ask) error
+}
+
+func (q *ask) newOutput() (output, error) {
+	if q.json {
+		stream, err := data.NewStream(q.stdout, version(), "ask")
+		return &streamed{Stream: stream}, err
+	}
+	return &drawn{view: q.view()}, nil
+}
+
+// drawn is the text form.
+type drawn struct {
+	view   *text.View
+	blocks int
+}
+
+func (d *drawn) block(q *ask, b text.Block) error {
+	if q.bare {
+		d.view.Bare(b.Exchanges)
+		return d.view.Err()
+	}
+	if d.blocks++; d.blocks > 1 {
+		d.view.Gap()
+	}
+	d.view.Answers(b, q.show)
+	if q.wire {
+		d.view.Wire(b.Exchanges)
+	}
+	return d.view.Err()
+}
+
+func (d *drawn) end(q *ask) error {
+	if q.bare {
+		return d.view.Err()
+	}
+	d.view.Findings("what to note", q.found)
+	if q.moreFound > 0 {
+		d.view.More(q.moreFound, "findings that are not kept")
+	}
+	if d.blocks > 3 {
+		d.view.Summary(&q.summary)
+	}
+	return d.view.Err()
 }

@@ -57,7 +57,10 @@ type app struct {
 	roots  string
 	wait   time.Duration
 	tries  int
-	begun  bool // the command line was understood: what fails from here on is no mistake in it
+	keep   string
+	class  wire.Class
+	question
+	begun bool // the command line was understood: what fails from here on is no mistake in it
 
 	stdout, stderr io.Writer
 	environ        []string
@@ -73,6 +76,9 @@ func Main(ctx context.Context, args []string, stdout, stderr io.Writer, environ 
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	err := root.ExecuteContext(ctx)
+	if a.session != nil {
+		a.session.Client.Close()
+	}
 	if a.simulation != nil {
 		a.simulation.Close()
 	}
@@ -120,7 +126,7 @@ func newRoot(a *app) *cobra.Command {
 	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "ask the simulated internet inside the program; nothing leaves this machine")
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
-	root.AddCommand(newAsk(a), newCompare(a), newTrace(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
+	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newTrace(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
 	return root
 }
 
@@ -185,7 +191,16 @@ func (a *app) open() error {
 	if a.wait < 0 || a.tries < 0 || a.tries > 20 {
 		return usage(errBounds)
 	}
-	client := &exchange.Client{Network: exchange.Internet{}, Now: time.Now, Options: exchange.Options{Wait: a.wait, Tries: a.tries}}
+	a.class = wire.IN
+	options := exchange.Options{Wait: a.wait, Tries: a.tries}
+	if err := a.question.apply(&options, &a.class); err != nil {
+		return err
+	}
+	internet, err := a.question.internet()
+	if err != nil {
+		return err
+	}
+	client := &exchange.Client{Network: internet, Now: time.Now, Options: options}
 	if a.lab {
 		simulation, err := lab.New(lab.Options{})
 		if err != nil {
@@ -193,6 +208,11 @@ func (a *app) open() error {
 		}
 		a.simulation = simulation
 		client.Network = simulation.Network()
+		if client.Options.CAs == nil {
+			if client.Options.CAs, err = simulation.CAs(); err != nil {
+				return err
+			}
+		}
 	}
 	a.session = &exchange.Session{Client: client}
 	return nil
@@ -228,7 +248,7 @@ func (a *app) machineRoot() fs.FS {
 
 // resolvers turns what --from says into servers. The error of setup is that of
 // reading this machine's own list, when that was asked for.
-func (a *app) resolvers(from []string) (servers []exchange.Server, setup, err error) {
+func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.Server, setup, err error) {
 	for _, word := range from {
 		if word == "system" {
 			own, err := machine.Read(a.machineRoot())
@@ -248,9 +268,15 @@ func (a *app) resolvers(from []string) (servers []exchange.Server, setup, err er
 		if err != nil {
 			return nil, nil, usage(err)
 		}
+		if target.Host != "" {
+			if target.Server, err = a.lookUp(ctx, target); err != nil {
+				return nil, nil, err
+			}
+		}
 		servers = append(servers, target.Server)
 	}
-	return servers, setup, nil
+	servers, err = a.question.fit(servers)
+	return servers, setup, err
 }
 
 // labelOf is what the lab calls a resolver.

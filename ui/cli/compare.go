@@ -25,7 +25,7 @@ func newCompare(a *app) *cobra.Command {
 			if err := a.open(); err != nil {
 				return err
 			}
-			servers, setup, err := a.resolvers(from)
+			servers, setup, err := a.resolvers(cmd.Context(), from)
 			if err != nil {
 				return err
 			}

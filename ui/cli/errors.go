@@ -14,10 +14,19 @@ import (
 )
 
 var (
-	errColour   = errors.New("not one of auto, always, never")
-	errBounds   = errors.New("--wait and --tries: out of bounds")
-	errMessage  = errors.New("neither hex, nor base64, nor a file")
-	errNoWayOut = errors.New("no root server could be reached from this machine")
+	errColour    = errors.New("not one of auto, always, never")
+	errBounds    = errors.New("--wait, --tries, --rate or --repeat: out of bounds")
+	errPart      = errors.New("not a part of an answer")
+	errTogether  = errors.New("not both at once")
+	errPrefix    = errors.New("not an address or a range of addresses")
+	errAddress   = errors.New("not an address")
+	errTransport = errors.New("not a transport")
+	errFamily    = errors.New("none of the resolvers has an address of that family")
+	errPEM       = errors.New("no certificate in it")
+	errNoAddress = errors.New("it has no address")
+	errWide      = errors.New("more than 65536 addresses")
+	errMessage   = errors.New("neither hex, nor base64, nor a file")
+	errNoWayOut  = errors.New("no root server could be reached from this machine")
 )
 
 // errArguments says how a command is used.
@@ -36,7 +45,7 @@ var advice = []struct {
 	{errMessage, "give it in hex, in base64, or as the name of a file that holds it; the DNS message alone, without the packet around it"},
 	{wire.ErrEscape, `write a special character as \X, or as \DDD with its value from 000 to 255`},
 	{wire.ErrUnknownType, "give a record type such as A, AAAA, MX or TXT, or its number as TYPE65"},
-	{exchange.ErrResolver, "for example --from 192.0.2.53 or --from 192.0.2.53#5353"},
+	{exchange.ErrResolver, "for example --from 192.0.2.53, --from 192.0.2.53#5353 or --from tls://192.0.2.53"},
 	{machine.ErrNoResolver, "name a resolver with --from ADDRESS"},
 	{capture.ErrEmpty, "capture again; nothing was written to this file"},
 	{capture.ErrFormat, "give a pcap or pcapng file"},
@@ -45,7 +54,16 @@ var advice = []struct {
 	{delegation.ErrNoRoots, "give a master file with the NS records of the root and the addresses of their hosts"},
 	{errNoWayOut, "ask this network's own resolver with unquil ask, or let port 53 out"},
 	{errColour, "for example --color never"},
-	{errBounds, "give a time such as 2s, and from 1 to 20 tries"},
+	{errBounds, "give a time such as 2s, from 1 to 20 tries, a rate from 1 on, and from 1 to 1000 repeats"},
+	{errPart, "give some of answer, authority, additional, question, header, timing"},
+	{errTogether, "leave one of them out to ask over both"},
+	{errPrefix, "for example 192.0.2.1, 192.0.2.0/24 or 2001:db8::/120"},
+	{errWide, "give a smaller range, such as a /24 or a /112"},
+	{errAddress, "for example 192.0.2.10"},
+	{errTransport, "give udp, tcp, tls, https or quic"},
+	{errFamily, "name a resolver of that family with --from"},
+	{errPEM, "give a file with certificates in PEM"},
+	{errNoAddress, "name the resolver by its address"},
 	{fs.ErrNotExist, "check the name of the file"},
 	{fs.ErrPermission, "ask for a copy that you may read"},
 }

@@ -27,7 +27,7 @@ func newWhy(a *app) *cobra.Command {
 			if err := a.open(); err != nil {
 				return err
 			}
-			servers, setup, err := a.resolvers(from)
+			servers, setup, err := a.resolvers(cmd.Context(), from)
 			if err != nil {
 				return err
 			}

@@ -274,3 +274,53 @@ func OfOverview(o *conversation.Overview) any {
 	}
 	return result
 }
+
+// OfReversals returns reverse look-ups as JSON has them.
+func OfReversals(all []diagnosis.Reversal) any {
+	type returned struct {
+		Name      string `json:"name"`
+		LeadsBack bool   `json:"leads_back"`
+	}
+	type reversal struct {
+		Address  string     `json:"address"`
+		Name     string     `json:"looked_up"`
+		Exchange int        `json:"exchange"`
+		Names    []returned `json:"names"`
+	}
+	list := []reversal{}
+	for _, r := range all {
+		j := reversal{r.Address.String(), r.Name.String(), r.Exchange.Number, []returned{}}
+		for _, n := range r.Names {
+			j.Names = append(j.Names, returned{n.Name.String(), n.LeadsBack})
+		}
+		list = append(list, j)
+	}
+	return list
+}
+
+// OfLocal returns a machine's set-up as JSON has it.
+func OfLocal(l *diagnosis.Local) any {
+	s := l.Setup
+	result := map[string]any{"resolvers": s.Resolvers, "search": s.Search, "ndots": s.Dots, "options": s.Options, "sources": s.Sources, "hosts_lines": len(s.Hosts)}
+	if len(s.Behind) > 0 {
+		result["behind_stub"] = s.Behind
+	}
+	if n := l.Name; n != nil {
+		var candidates []string
+		for _, c := range n.Candidates {
+			candidates = append(candidates, c.Name.String())
+		}
+		name := map[string]any{"typed": n.Typed, "candidates": candidates, "resolver": n.Resolver, "hosts": n.Hosts}
+		if n.Found != nil {
+			name["found"], name["suffix"] = n.Found.Name.String(), n.Found.Suffix
+		}
+		if n.System != nil {
+			name["system"] = n.System
+		}
+		if n.SystemErr != nil {
+			name["system_error"] = n.SystemErr.Error()
+		}
+		result["name"] = name
+	}
+	return result
+}

@@ -1,52 +1,82 @@
 package text
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"time"
 
+	"unquil/core/diagnosis"
 	"unquil/core/exchange"
+	"unquil/core/wire"
+	"unquil/ui/data"
 )
 
-// Answers draws what each server said of each name: the exchanges of one name
-// and server that follow each other make one block.
-func (v *View) Answers(exchanges []*exchange.Exchange) {
-	for start := 0; start < len(exchanges); {
-		end := start + 1
-		for end < len(exchanges) && exchanges[end].Server == exchanges[start].Server &&
-			exchanges[end].Question.Name == exchanges[start].Question.Name {
-			end++
-		}
-		if start > 0 {
-			v.line()
-		}
-		v.answerBlock(exchanges[start:end])
-		start = end
-	}
+// Part is a part of an answer that can be shown.
+type Part string
+
+// The parts, and those that are shown when nothing is said.
+var (
+	PartNames  = []Part{"answer", "authority", "additional", "question", "header", "timing"}
+	UsualParts = []Part{"answer", "timing"}
+)
+
+// Parts says which parts to show.
+type Parts map[Part]bool
+
+// Show is how much of the answers to show.
+type Show struct {
+	Parts   Parts
+	Explain bool // a sentence for each field
 }
 
-func (v *View) answerBlock(block []*exchange.Exchange) {
-	first := block[0]
-	v.flow("", 0, nameText(first.Question.Name), plainStyle)
-	for _, e := range block {
-		v.values(e)
-	}
-	v.line()
-	var aliases []string
-	for _, e := range block {
-		for _, alias := range e.Answer().Aliases {
-			target, _ := alias.Target()
-			link := fmt.Sprintf("%s is an alias that leads to %s", alias.Name.Spoken(), target.Spoken())
-			if !slices.Contains(aliases, link) {
-				aliases = append(aliases, link)
+// Block is what one server said of one name: an exchange a type, and what was
+// asked besides.
+type Block struct {
+	Exchanges []*exchange.Exchange
+	Timings   []exchange.Timing // of each exchange, when it was asked again and again
+	Followed  []diagnosis.Followed
+	FullTTLs  map[wire.Question]uint32 // with which the zone's own server begins
+}
+
+// Gap parts two blocks.
+func (v *View) Gap() { v.line() }
+
+// More says how much of something is not shown.
+func (v *View) More(n int, what string) { v.flow("", 2, fmt.Sprintf("and %d more %s", n, what), quiet) }
+
+// Answers draws what one server said of one name.
+func (v *View) Answers(b Block, show Show) {
+	block := b.Exchanges
+	v.flow("", 0, nameText(block[0].Question.Name), plainStyle)
+	for i, e := range block {
+		if show.Parts["header"] {
+			v.header(e)
+		}
+		if show.Parts["question"] {
+			v.row("question", e.Question.String())
+		}
+		if show.Parts["answer"] {
+			v.values(e, b.Followed, show.Explain)
+		}
+		for _, section := range []wire.Section{wire.AuthoritySection, wire.AdditionalSection} {
+			if show.Parts[Part(section.String())] && e.Reply != nil {
+				v.section(section.String(), e.Reply.Section(section))
 			}
 		}
+		if i < len(b.Timings) {
+			v.timing(e, b.Timings[i])
+		}
 	}
-	for i, link := range aliases {
-		v.row(map[bool]string{true: "by way of"}[i == 0], link)
+	v.line()
+	v.aliases(block)
+	v.row("said by", saidBy(block, show.Parts["timing"]))
+	if security := block[0].Last(); security != nil && security.Security != nil {
+		v.row("secured", securityWords(security.Security))
 	}
-	v.row("said by", saidBy(block))
-	if authority := authorityWords(block); authority != "" {
+	if authority := authorityWords(b); authority != "" {
 		v.row("authority", authority)
 	}
 	if lasts := lastsWords(block); lasts != "" {
@@ -59,8 +89,105 @@ func (v *View) answerBlock(block []*exchange.Exchange) {
 	}
 }
 
-// values draws the answer to one question, or in words why there is none.
-func (v *View) values(e *exchange.Exchange) {
+func (v *View) aliases(block []*exchange.Exchange) {
+	var links []string
+	for _, e := range block {
+		for _, alias := range e.Answer().Aliases {
+			target, _ := alias.Target()
+			link := fmt.Sprintf("%s is an alias that leads to %s", alias.Name.Spoken(), target.Spoken())
+			if !slices.Contains(links, link) {
+				links = append(links, link)
+			}
+		}
+	}
+	for i, link := range links {
+		v.row(map[bool]string{true: "by way of"}[i == 0], link)
+	}
+}
+
+// header draws the flags of a reply in words, and what EDNS says.
+func (v *View) header(e *exchange.Exchange) {
+	if e.Reply == nil {
+		return
+	}
+	v.row("header", fmt.Sprintf("ID %d, %s; opcode %v, response code %v", e.Reply.ID, strings.Join(e.Reply.Flags.Words(), ", "), e.Reply.Flags.Opcode(), e.Reply.RCode()))
+	if edns, ok := e.Reply.EDNS(); ok {
+		words := fmt.Sprintf("takes UDP messages of up to %d bytes", edns.Size)
+		if edns.DO {
+			words += ", DNSSEC records wanted"
+		}
+		v.row("", "EDNS: "+words)
+	}
+}
+
+// section draws the records of a section in master-file form.
+func (v *View) section(name string, records []wire.Record) {
+	label := name
+	for _, r := range records {
+		if r.Type == wire.OPT {
+			continue
+		}
+		v.row(label, r.String())
+		label = ""
+	}
+	if label != "" {
+		v.row(label, "nothing")
+	}
+}
+
+// bars are how a share of the longest time is drawn.
+var bars = []rune("▁▂▃▄▅▆▇█")
+
+// timing draws how long the replies took, as a line and as a small picture of
+// the tries, the longest at full height; a try without a reply is x.
+func (v *View) timing(e *exchange.Exchange, t exchange.Timing) {
+	if t.Lost == t.Asked {
+		v.row("timing", fmt.Sprintf("%s: none of %d answered", e.Question.Type, t.Asked))
+		return
+	}
+	words := fmt.Sprintf("%s: %d asked, %d lost; least %s, median %s, 95 of 100 within %s, most %s", e.Question.Type, t.Asked, t.Lost, Took(t.Min), Took(t.Median), Took(t.P95), Took(t.Max))
+	if t.Later > 0 && t.First > 0 {
+		words += fmt.Sprintf("; the first %s, the others %s", Took(t.First), Took(t.Later))
+	}
+	v.row("timing", words)
+	var picture strings.Builder
+	for _, took := range t.Each[:min(len(t.Each), v.width-labelWidth)] {
+		if took == 0 {
+			picture.WriteRune('x')
+			continue
+		}
+		picture.WriteRune(bars[int(took)*(len(bars)-1)/int(t.Max)])
+	}
+	v.flow("", labelWidth, picture.String(), good)
+}
+
+func securityWords(s *exchange.Security) string {
+	if s.Version == "" {
+		return "no certificate was seen"
+	}
+	return fmt.Sprintf("%s; the certificate is for %s, issued by %s, until %s", s.Version, strings.Join(s.Names, ", "), s.Issuer, s.NotAfter.Format("2006-01-02 15:04 UTC"))
+}
+
+// Summary draws the counts of a long run.
+func (v *View) Summary(s *data.Summary) {
+	v.line()
+	v.line(strong.Render("in all"))
+	v.row("asked", fmt.Sprint(s.Asked))
+	var parts []string
+	for _, outcome := range slices.SortedFunc(maps.Keys(s.Outcomes), func(a, b string) int {
+		return cmp.Or(cmp.Compare(s.Outcomes[b], s.Outcomes[a]), cmp.Compare(a, b))
+	}) {
+		parts = append(parts, fmt.Sprintf("%d %s", s.Outcomes[outcome], outcome))
+	}
+	v.row("outcomes", strings.Join(parts, ", "))
+	if s.Slowest != nil {
+		v.row("slowest", fmt.Sprintf("%s %s from %s, %s", spoken(s.Slowest.Question.Name), s.Slowest.Question.Type, s.Slowest.Server, Took(time.Duration(s.Slowest.Took*1e9))))
+	}
+}
+
+// values draws the answer to one question, or in words why there is none; under
+// each host that was followed, its addresses.
+func (v *View) values(e *exchange.Exchange, followed []diagnosis.Followed, explain bool) {
 	label := "  " + quiet.Render(e.Question.Type.String())
 	records := e.Answer().Records
 	if e.Outcome != exchange.Answered || len(records) == 0 {
@@ -79,11 +206,71 @@ func (v *View) values(e *exchange.Exchange) {
 			label = ""
 		}
 		v.flow(label, labelWidth, r.Value(), strong)
+		if explain {
+			v.explain(r)
+		}
+		for _, f := range followed {
+			if target, ok := r.Target(); ok && f.From == e && (f.Host.Equal(target) || target.IsRoot() && f.Host.Equal(r.Name)) {
+				v.followed(&f)
+			}
+		}
 	}
 }
 
+// explain draws each field of a record with what it means.
+func (v *View) explain(r wire.Record) {
+	fields := r.Fields()
+	widest := 0
+	for _, f := range fields {
+		widest = max(widest, len(f.Name))
+	}
+	for _, f := range fields {
+		text := f.Value
+		if mailbox := mailboxOf(f, r.Type); mailbox != "" {
+			text += " (" + mailbox + ")"
+		}
+		if f.Meaning != "" {
+			text += quiet.Render("  " + f.Meaning)
+		}
+		indent := labelWidth + 2 + widest + 2
+		v.flow(strings.Repeat(" ", labelWidth+2)+f.Name, indent, text, plainStyle)
+	}
+}
+
+// mailboxOf is the address that a mailbox field stands for.
+func mailboxOf(f wire.Field, t wire.Type) string {
+	if !(t == wire.SOA && f.Name == "RNAME") && f.Name != "mbox-dname" {
+		return ""
+	}
+	name, err := wire.ParseName(f.Value)
+	if err != nil || name.Labels() < 2 {
+		return ""
+	}
+	return name.Label(0) + "@" + name.Parent().Spoken()
+}
+
+func (v *View) followed(f *diagnosis.Followed) {
+	var words []string
+	for _, a := range f.Addresses() {
+		words = append(words, a.String())
+	}
+	text := "at " + strings.Join(words, ", ")
+	if len(words) == 0 {
+		text = "has no address"
+		for _, e := range f.Exchanges {
+			if !e.Outcome.Good() {
+				text = "its addresses are not known: " + Outcome(e.Outcome)
+			}
+		}
+	}
+	if aliases := f.Exchanges[0].Answer().Aliases; len(aliases) > 0 {
+		text = "is an alias, " + text
+	}
+	v.flow("", labelWidth+2, f.Host.Spoken()+" "+text, quiet)
+}
+
 // saidBy names the server, how it was asked and how long it took.
-func saidBy(block []*exchange.Exchange) string {
+func saidBy(block []*exchange.Exchange, timing bool) string {
 	first := block[0]
 	who := first.Server.AddressText()
 	if first.Server.Label != "" || first.Server.Host != "" {
@@ -95,22 +282,35 @@ func saidBy(block []*exchange.Exchange) string {
 		switch {
 		case e.Reply == nil:
 			times = append(times, fmt.Sprintf("%s nothing after %s", e.Question.Type, plural(e.Tries(), "try", "tries")))
+		case !timing:
 		case len(block) == 1:
 			times = append(times, "in "+Took(e.Took()))
 		default:
 			times = append(times, fmt.Sprintf("%s in %s", e.Question.Type, Took(e.Took())))
 		}
 	}
-	return fmt.Sprintf("%s over %s, %s", who, over, strings.Join(times, ", "))
+	return strings.TrimSuffix(fmt.Sprintf("%s over %s, %s", who, over, strings.Join(times, ", ")), ", ")
 }
 
-func authorityWords(block []*exchange.Exchange) string {
-	for _, e := range block {
+// authorityWords says whose word the answers are: the zone's, or a cache's, and
+// how old that is as far as the TTL tells.
+func authorityWords(b Block) string {
+	for _, e := range b.Exchanges {
 		if !e.Outcome.Good() {
 			continue
 		}
 		if e.Authoritative() {
 			return "the zone's own server"
+		}
+		var ages []string
+		for _, e := range b.Exchanges {
+			full, ok := b.FullTTLs[e.Question]
+			if records := e.Answer().Records; ok && len(records) > 0 && records[0].TTL <= full {
+				ages = append(ages, fmt.Sprintf("%s fetched %s ago", e.Question.Type, Seconds(full-records[0].TTL)))
+			}
+		}
+		if len(ages) > 0 {
+			return "a cache, not the zone itself; as far as the zone's own TTL tells, " + strings.Join(ages, ", ")
 		}
 		return "a cache, not the zone itself: what the zone says now may differ"
 	}
@@ -149,14 +349,21 @@ func lastsWords(block []*exchange.Exchange) string {
 // notes are what a reader should not miss about one exchange.
 func notes(e *exchange.Exchange) (all []string) {
 	about := e.Question.Type.String()
-	if len(e.Attempts) > 1 && e.Attempts[0].Transport == exchange.UDP && e.Transport() == exchange.TCP {
-		if e.Outcome == exchange.Truncated {
-			all = append(all, about+": the reply over UDP was cut, and TCP gave none.")
-		} else {
-			all = append(all, fmt.Sprintf("%s: the reply over UDP was cut, so it was asked again over TCP (%d bytes).", about, e.Size()))
-		}
-	} else if e.Tries() > 1 && e.Reply != nil {
+	switch last := len(e.Attempts) - 1; {
+	case last < 1:
+	case e.Attempts[last].Transport == exchange.TCP && e.Outcome == exchange.Truncated:
+		all = append(all, about+": the reply over UDP was cut, and TCP gave none.")
+	case e.Attempts[last].Transport == exchange.TCP && e.Attempts[0].Transport == exchange.UDP:
+		all = append(all, fmt.Sprintf("%s: the reply over UDP was cut, so it was asked again over TCP (%d bytes).", about, e.Size()))
+	case e.Reply != nil && e.EDNSBroke == "":
 		all = append(all, fmt.Sprintf("%s: answered only at try %d.", about, e.Tries()))
+	}
+	if e.Reply != nil {
+		if edns, ok := e.Reply.EDNS(); ok {
+			for _, o := range edns.Options {
+				all = append(all, fmt.Sprintf("%s: the server adds (%s) %s.", about, o.Name(), o.Text()))
+			}
+		}
 	}
 	for _, a := range e.Attempts {
 		for _, r := range a.Rejected {

@@ -1,0 +1,54 @@
+package cli
+
+import (
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/ui/data"
+	"unquil/ui/text"
+)
+
+// streamed is the JSON form of answers.
+type streamed struct {
+	*data.Stream
+	timings  []data.Timing
+	fullTTLs []map[string]any
+}
+
+func (s *streamed) block(q *ask, b text.Block) error {
+	write := func(e *exchange.Exchange) error {
+		return s.Exchange(data.OfExchanges([]exchange.Exchange{*e}, q.wire)[0])
+	}
+	for i, e := range b.Exchanges {
+		if err := write(e); err != nil {
+			return err
+		}
+		if i < len(b.Timings) {
+			s.timings = append(s.timings, data.OfTiming(e, b.Timings[i]))
+		}
+		if full, ok := b.FullTTLs[e.Question]; ok {
+			s.fullTTLs = append(s.fullTTLs, map[string]any{"exchange": e.Number, "zone_ttl": full})
+		}
+	}
+	for _, f := range b.Followed {
+		for _, e := range f.Exchanges {
+			if err := write(e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s *streamed) end(q *ask) error {
+	members := map[string]any{"findings": q.found, "summary": q.summary}
+	if q.found == nil {
+		members["findings"] = []finding.Finding{}
+	}
+	if len(s.timings) > 0 {
+		members["timings"] = s.timings
+	}
+	if len(s.fullTTLs) > 0 {
+		members["zone_ttls"] = s.fullTTLs
+	}
+	return s.End(members)
+}

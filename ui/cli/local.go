@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+	"unquil/core/idn"
+	"unquil/core/machine"
+	"unquil/core/wire"
+	"unquil/ui/data"
+)
+
+// newLocal is `unquil local`.
+func newLocal(a *app) *cobra.Command {
+	var root string
+	cmd := &cobra.Command{
+		Use:     "local [NAME]",
+		Short:   "What is this machine set up to do with a name?",
+		Example: "  unquil local\n  unquil local --lab shop",
+		Args:    taking(0, 1),
+		RunE: func(cmd *cobra.Command, names []string) error {
+			var typed string
+			var absolute wire.Name
+			if len(names) > 0 {
+				var err error
+				typed = names[0]
+				if absolute, err = idn.Parse(typed); err != nil {
+					return usage(fmt.Errorf("name %q: %w", shorten(typed), err))
+				}
+			}
+			if err := a.open(); err != nil {
+				return err
+			}
+			files := a.machineRoot()
+			if root != "" {
+				files = os.DirFS(root)
+			}
+			setup, setupErr := machine.Read(files)
+			var servers []exchange.Server
+			for _, address := range setup.Resolvers {
+				servers = append(servers, exchange.Server{Address: address, Label: a.labelOf(address.Addr().String())})
+			}
+			probe, err := a.probe()
+			if err != nil {
+				return err
+			}
+			// What the system says counts for the machine this runs on, and for no other.
+			var system diagnosis.SystemLookup
+			if !a.lab && root == "" {
+				system = systemLookup
+			}
+			stop := a.progress()
+			local := probe.LookAround(cmd.Context(), setup, setupErr, servers, typed, absolute, system)
+			stop()
+			if a.json {
+				d := a.document("local", local.Findings)
+				d.Result = data.OfLocal(&local)
+				return firstOf(d.Write(a.stdout), verdictOn(local.Findings))
+			}
+			view := a.view()
+			view.Local(&local)
+			return firstOf(view.Err(), verdictOn(local.Findings))
+		},
+	}
+	cmd.Flags().StringVar(&root, "root", "", "read the set-up under `DIR` instead of this machine's own")
+	a.askFlags(cmd)
+	return cmd
+}
+
+// systemLookup is the operating system's own look-up, as programs on it use it.
+func systemLookup(ctx context.Context, name string) ([]netip.Addr, error) {
+	addresses, err := net.DefaultResolver.LookupNetIP(ctx, "ip", name)
+	for i := range addresses {
+		addresses[i] = addresses[i].Unmap()
+	}
+	if failed, ok := err.(*net.DNSError); ok {
+		return addresses, fmt.Errorf("%s", strings.TrimPrefix(failed.Err, "lookup "))
+	}
+	return addresses, err
+}

@@ -1,0 +1,202 @@
+package cli
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"unquil/core/conversation"
+	"unquil/core/exchange"
+	"unquil/core/machine"
+	"unquil/core/wire"
+)
+
+// question is how the questions of one run are put.
+type question struct {
+	recursion, dnssec, unchecked, noEDNS, nsid, cookie bool
+	httpGet, onlyIPv4, onlyIPv6                        bool
+	subnet, className, opcodeName, source              string
+	over, serverName, caFile                           string
+	size                                               uint16
+	id                                                 int
+}
+
+// questionFlags adds the options that change how a question is put.
+func (a *app) questionFlags(cmd *cobra.Command) {
+	q, flags := &a.question, cmd.Flags()
+	flags.BoolVar(&q.recursion, "recursion", true, "ask the server to find the answer for you")
+	flags.BoolVar(&q.dnssec, "dnssec", false, "ask for DNSSEC records too (DO)")
+	flags.BoolVar(&q.unchecked, "checking-disabled", false, "ask a validating resolver not to validate (CD)")
+	flags.StringVar(&q.subnet, "client-subnet", "", "ask for what clients in `PREFIX` would get")
+	flags.Uint16Var(&q.size, "payload-size", 1232, "largest UDP reply to offer, in `BYTES`")
+	flags.BoolVar(&q.noEDNS, "no-edns", false, "ask without EDNS")
+	flags.BoolVar(&q.nsid, "nsid", false, "ask which of its machines answers")
+	flags.BoolVar(&q.cookie, "cookie", false, "send a DNS cookie")
+	flags.StringVar(&q.className, "class", "IN", "class, by mnemonic or CLASS123")
+	flags.StringVar(&q.opcodeName, "opcode", "QUERY", "opcode, by mnemonic or OPCODE3")
+	flags.IntVar(&q.id, "id", -1, "ID of every question, for a run that can be repeated")
+	flags.StringVar(&q.source, "source", "", "send from this `ADDRESS` of the machine")
+	flags.BoolVar(&q.onlyIPv4, "ipv4", false, "ask over IPv4 only")
+	flags.BoolVar(&q.onlyIPv6, "ipv6", false, "ask over IPv6 only")
+	flags.StringVar(&q.over, "over", "", "transport for all servers: udp, tcp, tls, https or quic")
+	flags.StringVar(&q.serverName, "server-name", "", "`NAME` that the server's certificate has to be for")
+	flags.StringVar(&q.caFile, "ca", "", "`FILE` with the certificates to trust, in PEM, instead of the system's")
+	flags.BoolVar(&q.httpGet, "get", false, "over HTTPS, use GET and not POST")
+}
+
+// apply puts the options into those of the client.
+func (q *question) apply(o *exchange.Options, class *wire.Class) (err error) {
+	if q.className == "" {
+		return nil // a command without these options
+	}
+	o.Iterative, o.DNSSEC, o.CheckingDisabled = !q.recursion, q.dnssec, q.unchecked
+	o.WithoutEDNS, o.NSID, o.Cookie, o.Size = q.noEDNS, q.nsid, q.cookie, q.size
+	o.HTTPGet, o.TLSName = q.httpGet, q.serverName
+	if q.onlyIPv4 && q.onlyIPv6 {
+		return usage(fmt.Errorf("--ipv4 and --ipv6: %w", errTogether))
+	}
+	if q.id > 65535 || q.id < -1 {
+		return usage(fmt.Errorf("--id %d: %w", q.id, wire.ErrValue))
+	}
+	if q.id >= 0 {
+		o.ID = new(uint16(q.id))
+	}
+	if *class, err = wire.ParseClass(q.className); err != nil {
+		return usage(fmt.Errorf("--class: %w", err))
+	}
+	if o.Opcode, err = wire.ParseOpcode(q.opcodeName); err != nil {
+		return usage(fmt.Errorf("--opcode: %w", err))
+	}
+	if q.subnet != "" {
+		if o.Subnet, err = netip.ParsePrefix(q.subnet); err != nil {
+			return usage(fmt.Errorf("--client-subnet %q: %w", shorten(q.subnet), errPrefix))
+		}
+	}
+	if q.caFile != "" {
+		pem, err := os.ReadFile(q.caFile)
+		if err != nil {
+			return fmt.Errorf("reading certificates: %w", err)
+		}
+		if o.CAs = x509.NewCertPool(); !o.CAs.AppendCertsFromPEM(pem) {
+			return fmt.Errorf("reading certificates: %s: %w", q.caFile, errPEM)
+		}
+	}
+	return nil
+}
+
+// internet is the real network, sending from --source if it is given.
+func (q *question) internet() (exchange.Internet, error) {
+	if q.source == "" {
+		return exchange.Internet{}, nil
+	}
+	source, err := netip.ParseAddr(q.source)
+	if err != nil {
+		return exchange.Internet{}, usage(fmt.Errorf("--source %q: %w", shorten(q.source), errAddress))
+	}
+	return exchange.Internet{Source: source}, nil
+}
+
+// fit changes the servers as --over, --ipv4 and --ipv6 say.
+func (q *question) fit(servers []exchange.Server) ([]exchange.Server, error) {
+	over := exchange.Transport(strings.ToLower(q.over))
+	switch over {
+	case "", exchange.UDP, exchange.TCP, exchange.TLS, exchange.HTTPS, exchange.QUIC:
+	default:
+		return nil, usage(fmt.Errorf("--over %q: %w", shorten(q.over), errTransport))
+	}
+	var kept []exchange.Server
+	for _, s := range servers {
+		if q.onlyIPv4 && !s.Address.Addr().Is4() || q.onlyIPv6 && !s.Address.Addr().Is6() {
+			continue
+		}
+		if over != "" {
+			s = s.Over(over)
+		}
+		kept = append(kept, s)
+	}
+	if len(kept) == 0 && len(servers) > 0 {
+		return nil, usage(errFamily)
+	}
+	return kept, nil
+}
+
+// lookUp finds the address of a resolver that was given as a host, by the
+// machine's own resolvers.
+func (a *app) lookUp(ctx context.Context, t exchange.Target) (exchange.Server, error) {
+	name, err := wire.ParseName(t.Host)
+	if err != nil {
+		return t.Server, usage(fmt.Errorf("%q: %w", shorten(t.Host), exchange.ErrResolver))
+	}
+	setup, err := machine.Read(a.machineRoot())
+	if err != nil {
+		return t.Server, fmt.Errorf("looking up the resolver %s: %w", t.Host, err)
+	}
+	types := []wire.Type{wire.A, wire.AAAA}
+	if a.question.onlyIPv6 {
+		types = types[1:]
+	}
+	for _, resolver := range setup.Resolvers {
+		for _, t2 := range types {
+			e := a.session.Client.AskWith(ctx, exchange.Server{Address: resolver}, wire.Question{Name: name, Type: t2, Class: wire.IN}, exchange.Options{Wait: a.wait})
+			for _, r := range e.Answer().Records {
+				if address, ok := r.Address(); ok {
+					t.Server.Address = netip.AddrPortFrom(address, t.Server.Address.Port())
+					return t.Server, nil
+				}
+			}
+		}
+	}
+	return t.Server, fmt.Errorf("looking up the resolver %s: %w", t.Host, errNoAddress)
+}
+
+// evidence is the file that --keep names; without one it keeps nothing.
+type evidence struct {
+	file   io.WriteCloser
+	writer *conversation.Evidence
+}
+
+func (a *app) keepFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.keep, "keep", "", "save every packet exchanged in `FILE.pcapng`")
+}
+
+func (a *app) newEvidence() (*evidence, error) {
+	if a.keep == "" {
+		return &evidence{}, nil
+	}
+	file, err := os.Create(a.keep)
+	if err != nil {
+		return nil, fmt.Errorf("keeping evidence: %w", err)
+	}
+	writer, err := conversation.NewEvidence(file)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("keeping evidence: %w", err), file.Close())
+	}
+	return &evidence{file, writer}, nil
+}
+
+func (v *evidence) add(e *exchange.Exchange) error {
+	if v.writer == nil {
+		return nil
+	}
+	if err := v.writer.Add(e); err != nil {
+		return fmt.Errorf("keeping evidence: %w", err)
+	}
+	return nil
+}
+
+// close closes the file; a failure counts when there is no other.
+func (v *evidence) close(err *error) {
+	if v.file == nil {
+		return
+	}
+	if e := v.file.Close(); e != nil && (*err == nil || onlyFaults(*err)) {
+		*err = fmt.Errorf("keeping evidence: %w", e)
+	}
+}

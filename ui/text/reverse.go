@@ -1,0 +1,62 @@
+package text
+
+import (
+	"fmt"
+
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+)
+
+// Reversals draws the names of addresses; of a range, a line for each address
+// that has one.
+func (v *View) Reversals(all []diagnosis.Reversal, alone bool) {
+	nameless := 0
+	for i := range all {
+		r := &all[i]
+		if !alone && len(r.Names) == 0 && r.Exchange.Outcome.Good() {
+			nameless++
+			continue
+		}
+		v.reversal(r, alone)
+	}
+	if !alone {
+		v.line(fmt.Sprintf("%d of %s have a name", len(all)-nameless, plural(len(all), "address", "addresses")))
+	}
+}
+
+func (v *View) reversal(r *diagnosis.Reversal, alone bool) {
+	label := subject.Render(r.Address.String())
+	indent := max(len(r.Address.String())+2, 18)
+	if len(r.Names) == 0 {
+		v.flow(label, indent, Outcome(r.Exchange.Outcome), plainStyle)
+	}
+	for i, n := range r.Names {
+		if i > 0 {
+			label = ""
+		}
+		back := good.Render("leads back")
+		if !n.LeadsBack {
+			back = severe["concern"].Render("does not lead back")
+		}
+		v.flow(label, indent, strong.Render(n.Name.Spoken())+", which "+back, plainStyle)
+	}
+	if !alone {
+		return
+	}
+	v.row("looked up", r.Name.Spoken())
+	for _, alias := range r.Exchange.Answer().Aliases {
+		target, _ := alias.Target()
+		v.row("by way of", fmt.Sprintf("an alias to %s (the range is delegated in parts)", target.Spoken()))
+	}
+	v.row("said by", saidBy([]*exchange.Exchange{r.Exchange}, true))
+	v.line()
+}
+
+// BareReversals draws address, a tab, and each name.
+func (v *View) BareReversals(all []diagnosis.Reversal) {
+	for _, r := range all {
+		for _, n := range r.Names {
+			v.line(r.Address.String(), "\t", n.Name.String())
+		}
+	}
+}
