@@ -3,6 +3,7 @@
 package comparison
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -140,7 +141,11 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 		return f, false
 	}
 	if e.Outcome == exchange.Unreachable && e.Err != nil && !exchange.Refusal(e.Err) {
-		return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf("%s: no connection came about: %v.", e.Server.Name(), e.Err), e.Number), true
+		f = finding.New(row.code, finding.Fault, about(e), fmt.Sprintf("%s: no connection came about: %v.", e.Server.Name(), e.Err), e.Number)
+		if _, insecure := errors.AsType[*exchange.HandshakeError](e.Err); insecure {
+			f.Next = "Check which name and issuer the server's certificate should have, and do not use the server until that is clear."
+		}
+		return f, true
 	}
 	return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf(row.text, e.Server.Name()), e.Number), true
 }

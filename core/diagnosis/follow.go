@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"sync"
 
 	"unquil/core/delegation"
@@ -132,13 +133,18 @@ func networkOf(a netip.Addr) netip.Prefix {
 	return p
 }
 
-// FullTTLs asks the zone's own servers for the TTL that each answered question's
-// records begin with, in seconds, by walking from the root. Questions whose walk
-// gave no answer are missing.
-func (p Probe) FullTTLs(ctx context.Context, exchanges []*exchange.Exchange) map[wire.Question]uint32 {
+// ZoneSays is what the zone's own servers say to a question that a cache answered.
+type ZoneSays struct {
+	TTL  uint32 // with which its records begin, in seconds
+	Same bool   // whether it says the same as the cache
+}
+
+// ZoneTTLs asks the zone's own servers each answered question, by walking from
+// the root. Questions whose walk gave no answer are missing.
+func (p Probe) ZoneTTLs(ctx context.Context, exchanges []*exchange.Exchange) map[wire.Question]ZoneSays {
 	var mu sync.Mutex
 	var wait sync.WaitGroup
-	full := map[wire.Question]uint32{}
+	full := map[wire.Question]ZoneSays{}
 	asked := map[wire.Question]bool{}
 	for _, e := range exchanges {
 		if e.Outcome != exchange.Answered || asked[e.Question] {
@@ -151,7 +157,7 @@ func (p Probe) FullTTLs(ctx context.Context, exchanges []*exchange.Exchange) map
 			if len(walk.Records) > 0 {
 				mu.Lock()
 				defer mu.Unlock()
-				full[e.Question] = walk.Records[0].TTL
+				full[e.Question] = ZoneSays{walk.Records[0].TTL, slices.Equal(exchange.Values(walk.Records), exchange.Values(e.Answer().Records))}
 			}
 		})
 	}

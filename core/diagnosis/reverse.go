@@ -80,11 +80,10 @@ func (p Probe) leadBack(ctx context.Context, r *Reversal) {
 func (r *Reversal) findings(alone bool) []finding.Finding {
 	about := finding.About{Name: r.Name.String(), Type: "PTR", Server: r.Exchange.Server.Name(), Address: r.Address.String()}
 	if r.Exchange.Outcome == exchange.NoName || r.Exchange.Outcome == exchange.NoData {
-		severity := finding.Note
-		if alone {
-			severity = finding.Concern
+		if !alone {
+			return nil // most addresses of a range have none, and need none
 		}
-		return []finding.Finding{finding.New(finding.ReverseMissing, severity, about, fmt.Sprintf("%s has no name.", r.Address), r.Exchange.Number)}
+		return []finding.Finding{finding.New(finding.ReverseMissing, finding.Concern, about, fmt.Sprintf("%s has no name.", r.Address), r.Exchange.Number)}
 	}
 	var found []finding.Finding
 	for _, n := range r.Names {

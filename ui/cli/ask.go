@@ -61,7 +61,7 @@ func newAsk(a *app) *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringSliceVarP(&q.types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
-	flags.StringSliceVarP(&q.from, "from", "f", []string{"system"}, "whom to ask: ADDRESS, ADDRESS#PORT, HOST, a URI such as tls://ADDRESS, a label, or system")
+	flags.StringSliceVarP(&q.from, "from", "f", nil, "whom to ask: ADDRESS, ADDRESS#PORT, HOST, a URI such as tls://ADDRESS, a label, or system (the default)")
 	flags.StringVar(&q.namesFile, "names", "", "also ask for the names in `FILE`, one a line; - is standard input")
 	flags.IntVar(&q.rate, "rate", 0, "at most so many questions a second")
 	flags.IntVar(&q.repeat, "repeat", 1, "ask so many times, and say how long it took")
@@ -288,7 +288,7 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 		found = append(found, more...)
 	}
 	if q.zoneTTL {
-		b.FullTTLs = probe.FullTTLs(ctx, b.Exchanges)
+		b.ZoneTTLs = probe.ZoneTTLs(ctx, b.Exchanges)
 	}
 	finding.Sort(found)
 	q.keepFindings(found)

@@ -11,7 +11,7 @@ import (
 type streamed struct {
 	*data.Stream
 	timings  []data.Timing
-	fullTTLs []map[string]any
+	zoneTTLs []map[string]any
 }
 
 func (s *streamed) block(q *ask, b text.Block) error {
@@ -25,8 +25,8 @@ func (s *streamed) block(q *ask, b text.Block) error {
 		if i < len(b.Timings) {
 			s.timings = append(s.timings, data.OfTiming(e, b.Timings[i]))
 		}
-		if full, ok := b.FullTTLs[e.Question]; ok {
-			s.fullTTLs = append(s.fullTTLs, map[string]any{"exchange": e.Number, "zone_ttl": full})
+		if zone, ok := b.ZoneTTLs[e.Question]; ok {
+			s.zoneTTLs = append(s.zoneTTLs, map[string]any{"exchange": e.Number, "zone_ttl": zone.TTL, "same": zone.Same})
 		}
 	}
 	for _, f := range b.Followed {
@@ -47,8 +47,8 @@ func (s *streamed) end(q *ask) error {
 	if len(s.timings) > 0 {
 		members["timings"] = s.timings
 	}
-	if len(s.fullTTLs) > 0 {
-		members["zone_ttls"] = s.fullTTLs
+	if len(s.zoneTTLs) > 0 {
+		members["zone_ttls"] = s.zoneTTLs
 	}
 	return s.End(members)
 }

@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -58,7 +59,9 @@ type app struct {
 	wait   time.Duration
 	tries  int
 	keep   string
-	class  wire.Class
+	config
+	configFile string
+	class      wire.Class
 	question
 	begun bool // the command line was understood: what fails from here on is no mistake in it
 
@@ -112,6 +115,9 @@ func newRoot(a *app) *cobra.Command {
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			a.begun = true
+			if err := a.readConfig(); err != nil {
+				return err
+			}
 			switch text.Colour(a.colour) {
 			case text.Auto, text.Always, text.Never:
 				return nil
@@ -125,6 +131,7 @@ func newRoot(a *app) *cobra.Command {
 	flags := root.PersistentFlags()
 	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "ask the simulated internet inside the program; nothing leaves this machine")
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
+	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
 	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newTrace(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
 	return root
@@ -173,8 +180,8 @@ func getenv(environ []string, name string) string {
 
 // askFlags adds the options of the commands that ask over the network.
 func (a *app) askFlags(cmd *cobra.Command) {
-	cmd.Flags().DurationVar(&a.wait, "wait", 2*time.Second, "time for one try")
-	cmd.Flags().IntVar(&a.tries, "tries", 2, "how many tries")
+	cmd.Flags().DurationVar(&a.wait, "wait", 0, "time for one try (2s unless the configuration says otherwise)")
+	cmd.Flags().IntVar(&a.tries, "tries", 0, "how many tries over UDP (2 unless the configuration says otherwise)")
 }
 
 func (a *app) bareFlag(cmd *cobra.Command) {
@@ -192,7 +199,7 @@ func (a *app) open() error {
 		return usage(errBounds)
 	}
 	a.class = wire.IN
-	options := exchange.Options{Wait: a.wait, Tries: a.tries}
+	options := exchange.Options{Wait: cmp.Or(a.wait, time.Duration(a.Ask.Wait), 2*time.Second), Tries: cmp.Or(a.tries, a.Ask.Tries, 2)}
 	if err := a.question.apply(&options, &a.class); err != nil {
 		return err
 	}
@@ -249,7 +256,13 @@ func (a *app) machineRoot() fs.FS {
 // resolvers turns what --from says into servers. The error of setup is that of
 // reading this machine's own list, when that was asked for.
 func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.Server, setup, err error) {
-	for _, word := range from {
+	if len(from) == 0 {
+		from = []string{"system"}
+		if len(a.Ask.From) > 0 {
+			from = a.Ask.From
+		}
+	}
+	for _, word := range a.expand(from, 0) {
 		if word == "system" {
 			own, err := machine.Read(a.machineRoot())
 			setup = errors.Join(setup, err)
@@ -264,9 +277,16 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 				continue
 			}
 		}
+		known, labelled := a.Resolver[word]
+		if labelled {
+			word, known.At = known.At, word
+		}
 		target, err := exchange.ParseTarget(word)
 		if err != nil {
 			return nil, nil, usage(err)
+		}
+		if labelled {
+			target.Server.Label = known.At
 		}
 		if target.Host != "" {
 			if target.Server, err = a.lookUp(ctx, target); err != nil {

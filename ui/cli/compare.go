@@ -47,7 +47,7 @@ func newCompare(a *app) *cobra.Command {
 		},
 	}
 	cmd.Flags().StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
-	cmd.Flags().StringSliceVarP(&from, "from", "f", []string{"system"}, "whom to ask, a comma list or repeated")
+	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "whom to ask, a comma list or repeated")
 	cmd.Flags().BoolVar(&own, "zone-servers", false, "also walk to the zone's own servers, and hold the others against them")
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)

@@ -24,6 +24,7 @@ var (
 	errFamily    = errors.New("none of the resolvers has an address of that family")
 	errPEM       = errors.New("no certificate in it")
 	errNoAddress = errors.New("it has no address")
+	errSetting   = errors.New("no such setting")
 	errWide      = errors.New("more than 65536 addresses")
 	errMessage   = errors.New("neither hex, nor base64, nor a file")
 	errNoWayOut  = errors.New("no root server could be reached from this machine")
@@ -54,6 +55,7 @@ var advice = []struct {
 	{delegation.ErrNoRoots, "give a master file with the NS records of the root and the addresses of their hosts"},
 	{errNoWayOut, "ask this network's own resolver with unquil ask, or let port 53 out"},
 	{errColour, "for example --color never"},
+	{errSetting, "the settings are [ask] from, wait, tries; [resolver.LABEL] at, place; [group] NAME = [...]"},
 	{errBounds, "give a time such as 2s, from 1 to 20 tries, a rate from 1 on, and from 1 to 1000 repeats"},
 	{errPart, "give some of answer, authority, additional, question, header, timing"},
 	{errTogether, "leave one of them out to ask over both"},

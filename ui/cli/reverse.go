@@ -64,7 +64,7 @@ func newReverse(a *app) *cobra.Command {
 			return firstOf(view.Err(), verdictOn(found))
 		},
 	}
-	cmd.Flags().StringSliceVarP(&from, "from", "f", []string{"system"}, "whom to ask")
+	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "whom to ask")
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
 	return cmd

@@ -49,7 +49,7 @@ func newWhy(a *app) *cobra.Command {
 		},
 	}
 	cmd.Flags().StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
-	cmd.Flags().StringSliceVarP(&from, "from", "f", []string{"system"}, "whose answer to explain")
+	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "whose answer to explain")
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	return cmd

@@ -38,7 +38,7 @@ type Block struct {
 	Exchanges []*exchange.Exchange
 	Timings   []exchange.Timing // of each exchange, when it was asked again and again
 	Followed  []diagnosis.Followed
-	FullTTLs  map[wire.Question]uint32 // with which the zone's own server begins
+	ZoneTTLs  map[wire.Question]diagnosis.ZoneSays
 }
 
 // Gap parts two blocks.
@@ -196,7 +196,7 @@ func (v *View) values(e *exchange.Exchange, followed []diagnosis.Followed, expla
 			style = severe["fault"]
 		}
 		v.flow(label, labelWidth, Outcome(e.Outcome), style)
-		if e.Err != nil && e.Outcome == exchange.Rejection {
+		if e.Err != nil && (e.Outcome == exchange.Rejection || e.Outcome == exchange.Unreachable) {
 			v.flow("", labelWidth, e.Err.Error(), quiet)
 		}
 		return
@@ -304,13 +304,18 @@ func authorityWords(b Block) string {
 		}
 		var ages []string
 		for _, e := range b.Exchanges {
-			full, ok := b.FullTTLs[e.Question]
-			if records := e.Answer().Records; ok && len(records) > 0 && records[0].TTL <= full {
-				ages = append(ages, fmt.Sprintf("%s fetched %s ago", e.Question.Type, Seconds(full-records[0].TTL)))
+			zone, ok := b.ZoneTTLs[e.Question]
+			records := e.Answer().Records
+			switch {
+			case !ok || len(records) == 0:
+			case !zone.Same:
+				ages = append(ages, fmt.Sprintf("the zone itself now says something else for %s", e.Question.Type))
+			case records[0].TTL <= zone.TTL:
+				ages = append(ages, fmt.Sprintf("%s fetched %s ago, by the zone's own TTL", e.Question.Type, Seconds(zone.TTL-records[0].TTL)))
 			}
 		}
 		if len(ages) > 0 {
-			return "a cache, not the zone itself; as far as the zone's own TTL tells, " + strings.Join(ages, ", ")
+			return "a cache, not the zone itself; " + strings.Join(ages, ", ")
 		}
 		return "a cache, not the zone itself: what the zone says now may differ"
 	}

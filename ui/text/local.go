@@ -34,7 +34,7 @@ func (v *View) Local(l *diagnosis.Local) {
 		v.row(map[bool]string{true: "resolvers"}[i == 0], resolverWords(e))
 	}
 	if len(l.Setup.Search) > 0 {
-		v.row("search list", strings.Join(l.Setup.Search, ", then "))
+		v.row("suffixes", strings.Join(l.Setup.Search, ", then "))
 	}
 	v.row("ndots", fmt.Sprintf("%d: a name with fewer dots is tried with the search list first", l.Setup.Dots))
 	if len(l.Setup.Options) > 0 {

@@ -192,7 +192,7 @@ var outcomeWords = map[exchange.Outcome]string{
 	exchange.NotImplemented: "does not know how to do this (NOTIMP)",
 	exchange.Truncated:      "the answer was cut (TC)",
 	exchange.NoReply:        "no reply",
-	exchange.Unreachable:    "unreachable: nothing listens there",
+	exchange.Unreachable:    "unreachable",
 	exchange.Rejection:      "a reply came that cannot be believed",
 	"":                      "not known: cut short before a reply",
 }

@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+// config is what unquil/config.toml says.
+type config struct {
+	Ask struct {
+		From  []string
+		Wait  duration
+		Tries int
+	}
+	Resolver map[string]struct {
+		At    string // as after --from
+		Place string // for a reader
+	}
+	Group map[string][]string // of labels, or of what --from takes
+}
+
+// duration is a time written as 2s or 500ms.
+type duration time.Duration
+
+func (d *duration) UnmarshalText(text []byte) error {
+	v, err := time.ParseDuration(string(text))
+	*d = duration(v)
+	return err
+}
+
+// readConfig reads --config, or the user's own file if there is one.
+func (a *app) readConfig() error {
+	path, asked := a.configFile, a.configFile != ""
+	if !asked {
+		folder := getenv(a.environ, "XDG_CONFIG_HOME")
+		if folder == "" {
+			var err error
+			if folder, err = os.UserConfigDir(); err != nil {
+				return nil // nowhere to look
+			}
+		}
+		path = filepath.Join(folder, "unquil", "config.toml")
+	}
+	text, err := os.ReadFile(path)
+	switch {
+	case !asked && errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		return usage(fmt.Errorf("reading the configuration: %w", err))
+	}
+	decoder := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields()
+	if err := decoder.Decode(&a.config); err != nil {
+		if at, ok := errors.AsType[*toml.DecodeError](err); ok {
+			line, column := at.Position()
+			return usage(fmt.Errorf("reading %s: line %d column %d: %w", path, line, column, err))
+		}
+		if strict, ok := errors.AsType[*toml.StrictMissingError](err); ok && len(strict.Errors) > 0 {
+			line, _ := strict.Errors[0].Position()
+			return usage(fmt.Errorf("reading %s: line %d: %v: %w", path, line, strict.Errors[0].Key(), errSetting))
+		}
+		return usage(fmt.Errorf("reading %s: %w", path, err))
+	}
+	return nil
+}
+
+// maxNesting is how deep groups may name groups.
+const maxNesting = 4
+
+// expand replaces groups by what is in them.
+func (c *config) expand(words []string, depth int) []string {
+	var all []string
+	for _, word := range words {
+		if group, ok := c.Group[word]; ok && depth < maxNesting {
+			all = append(all, c.expand(group, depth+1)...)
+		} else {
+			all = append(all, word)
+		}
+	}
+	return all
+}
