@@ -9,6 +9,9 @@ import (
 	"unquil/core/wire"
 )
 
+// maxCached is how many answers a cache holds; what comes later is not kept.
+const maxCached = 20_000
+
 // resolver is a recursive resolver over the lab's own servers, with a cache.
 type resolver struct {
 	lab    *Lab
@@ -171,8 +174,10 @@ func (w *resolution) keep(name wire.Name, t wire.Type, reply *wire.Message) cach
 	}
 	if len(entry.records) > 0 {
 		w.mu.Lock()
-		w.cache[k] = entry
-		w.mu.Unlock()
+		defer w.mu.Unlock()
+		if len(w.cache) < maxCached {
+			w.cache[k] = entry
+		}
 	}
 	return entry
 }

@@ -44,6 +44,12 @@ var services = map[service]func(l *Lab, a netip.Addr) (opened, error){
 	{853, true}:  (*Lab).openQUIC,
 }
 
+// Open returns the loopback address behind one of the lab's hosts, for who asks
+// it without [Lab.Network]: UDP or TCP at the server's port.
+func (l *Lab) Open(server netip.AddrPort, udp bool) (netip.AddrPort, error) {
+	return l.Network().reach(server, udp)
+}
+
 // open opens the door, once.
 func (l *Lab) open(d door) (netip.AddrPort, error) {
 	l.mu.Lock()

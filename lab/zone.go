@@ -11,6 +11,7 @@ type zone struct {
 	origin    wire.Name
 	nodes     map[wire.Name][]wire.Record // by owner in lower case; an empty non-terminal has none
 	soa       wire.Record
+	negative  wire.Record // the SOA as it stands beside "there is none" (RFC 2308 §3)
 	authority bool
 }
 
@@ -34,9 +35,12 @@ func newZone(served Served) (*zone, error) {
 			z.soa = r
 		}
 	}
-	if z.soa.Name.IsZero() {
+	soa, ok := z.soa.Authority()
+	if !ok {
 		return nil, fmt.Errorf("zone %s: no SOA record", origin)
 	}
+	z.negative = z.soa
+	z.negative.TTL = min(z.soa.TTL, soa.Minimum)
 	return z, nil
 }
 
@@ -72,7 +76,7 @@ func (z *zone) answer(q wire.Question, m *wire.Message) {
 		}
 		if !exists {
 			m.Flags = m.Flags.WithRCode(wire.NXDomain)
-			m.Authority = append(m.Authority, z.soa)
+			m.Authority = append(m.Authority, z.negative)
 			return
 		}
 		found, alias := match(node, name, q.Type)
@@ -81,7 +85,7 @@ func (z *zone) answer(q wire.Question, m *wire.Message) {
 			return
 		}
 		if alias == nil {
-			m.Authority = append(m.Authority, z.soa)
+			m.Authority = append(m.Authority, z.negative)
 			return
 		}
 		for _, seen := range m.Answer {

@@ -115,7 +115,7 @@ func (c *Client) withoutEDNS(ctx context.Context, e *Exchange, over Transport, o
 			return // a resolver's own trouble: asking again makes it go through all of it again
 		}
 	default:
-		e.EDNSIgnored = !kept
+		e.EDNSIgnored = !kept && e.EDNSBroke == ""
 		return
 	}
 	before := *e
@@ -130,8 +130,12 @@ func (c *Client) withoutEDNS(ctx context.Context, e *Exchange, over Transport, o
 // attempt sends the question once and waits. It reports whether asking again
 // over the same transport could change nothing.
 func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o Options) bool {
-	ctx, cancel := context.WithTimeoutCause(parent, o.wait(), ErrNoReply)
-	defer cancel()
+	ctx := parent
+	if over != UDP { // whose socket has a deadline of its own, which costs less
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeoutCause(parent, o.wait(), ErrNoReply)
+		defer cancel()
+	}
 	a := Attempt{Transport: over}
 	query := NewQuery(e.Question, o)
 	reply, err := carriers[over](ctx, c, &a, e.Server, &query, o)
@@ -194,7 +198,7 @@ func (a *Attempt) reject(at time.Time, from netip.AddrPort, data []byte, err err
 // needs it for a moment only.
 var datagram = sync.Pool{New: func() any { return new([maxMessage]byte) }}
 
-func overUDP(ctx context.Context, c *Client, a *Attempt, server Server, query *wire.Message, _ Options) (m *wire.Message, err error) {
+func overUDP(ctx context.Context, c *Client, a *Attempt, server Server, query *wire.Message, o Options) (m *wire.Message, err error) {
 	if a.Query, err = query.Bytes(); err != nil {
 		return nil, err
 	}
@@ -203,13 +207,17 @@ func overUDP(ctx context.Context, c *Client, a *Attempt, server Server, query *w
 		return nil, fmt.Errorf("opening a UDP socket: %w", err)
 	}
 	defer conn.Close()
-	// A blocked read does not watch ctx.
-	defer context.AfterFunc(ctx, func() { conn.SetReadDeadline(time.Unix(1, 0)) })()
 	a.Local = localAddress(conn.LocalAddr())
 	a.Sent = c.Now()
+	conn.SetReadDeadline(a.Sent.Add(o.wait()))
+	if ctx.Err() != nil {
+		return nil, context.Cause(ctx)
+	}
 	if _, err := conn.WriteToUDPAddrPort(a.Query, server.Address); err != nil {
 		return nil, fmt.Errorf("sending to %s: %w", FormatAddress(server.Address), err)
 	}
+	// A blocked read does not watch ctx.
+	defer context.AfterFunc(ctx, func() { conn.SetReadDeadline(time.Unix(1, 0)) })()
 	buf := datagram.Get().(*[maxMessage]byte)
 	defer datagram.Put(buf)
 	for {

@@ -20,9 +20,10 @@ func (s *Session) Each(ctx context.Context, requests iter.Seq[Request], rate int
 	go func() {
 		defer close(queue)
 		pace := newPace(s.Client.Now, rate)
-		number := 0
+		last := 0
 		for r := range requests {
-			number++
+			last++
+			number := last
 			if !pace.wait(ctx) {
 				return
 			}

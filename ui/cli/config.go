@@ -57,13 +57,13 @@ func (a *app) readConfig() error {
 	}
 	decoder := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields()
 	if err := decoder.Decode(&a.config); err != nil {
-		if at, ok := errors.AsType[*toml.DecodeError](err); ok {
-			line, column := at.Position()
-			return usage(fmt.Errorf("reading %s: line %d column %d: %w", path, line, column, err))
-		}
 		if strict, ok := errors.AsType[*toml.StrictMissingError](err); ok && len(strict.Errors) > 0 {
 			line, _ := strict.Errors[0].Position()
 			return usage(fmt.Errorf("reading %s: line %d: %v: %w", path, line, strict.Errors[0].Key(), errSetting))
+		}
+		if at, ok := errors.AsType[*toml.DecodeError](err); ok {
+			line, column := at.Position()
+			return usage(fmt.Errorf("reading %s: line %d column %d: %w", path, line, column, err))
 		}
 		return usage(fmt.Errorf("reading %s: %w", path, err))
 	}

@@ -68,6 +68,8 @@ type Exchange struct {
 	Packets   []int         `json:"packets,omitempty"`
 	Error     string        `json:"error,omitempty"`
 	Rejected  []Rejected    `json:"rejected,omitempty"`
+	Security  *Security     `json:"security,omitempty"`
+	EDNSBroke string        `json:"edns_broke,omitempty"` // what the question with EDNS came to
 	Reply     *wire.Message `json:"reply,omitempty"`
 	QueryHex  string        `json:"query_hex,omitempty"` // the last message sent, when --wire asks for it
 	ReplyHex  string        `json:"reply_hex,omitempty"`
@@ -86,6 +88,14 @@ type Question struct {
 	Name  string `json:"name"`
 	Type  string `json:"type"`
 	Class string `json:"class"`
+}
+
+// Security is how a connection was protected, and what the certificate says.
+type Security struct {
+	Version  string    `json:"version"`
+	Names    []string  `json:"names"`
+	Issuer   string    `json:"issuer"`
+	NotAfter time.Time `json:"not_after"`
 }
 
 // Rejected is a message that was not believed.
@@ -117,6 +127,11 @@ func OfExchange(e *exchange.Exchange) Exchange {
 	if e.Reply != nil {
 		took, authoritative := e.Took().Seconds(), e.Authoritative()
 		j.Took, j.Authority, j.RCode = &took, &authoritative, e.Reply.RCode().String()
+	}
+	j.EDNSBroke = string(e.EDNSBroke)
+	if last := e.Last(); last != nil && last.Security != nil {
+		s := last.Security
+		j.Security = &Security{s.Version, s.Names, s.Issuer, s.NotAfter}
 	}
 	if e.Err != nil {
 		j.Error = e.Err.Error()

@@ -176,6 +176,8 @@ func Took(d time.Duration) string {
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d >= 10*time.Millisecond:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < 50*time.Microsecond:
+		return "under 0.1 ms"
 	}
 	return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
 }
