@@ -65,7 +65,7 @@ func New(o Options) (*Lab, error) {
 	}
 	zones := map[Served]*zone{}
 	for _, s := range scenario.Servers {
-		server := &authoritative{state: s.State}
+		server := &authoritative{host: strings.TrimSuffix(s.Host, "."), state: s.State}
 		for _, served := range s.Zones {
 			if zones[served] == nil {
 				if zones[served], err = newZone(served); err != nil {

@@ -56,6 +56,8 @@ func newResolver(l *Lab, config Resolver, roots []wire.Record) (*resolver, error
 	return r, nil
 }
 
+func (r *resolver) called() string { return r.config.Label }
+
 func (r *resolver) answer(query *wire.Message) (*wire.Message, bool) {
 	m := replyTo(query)
 	m.Flags |= wire.RA

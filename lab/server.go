@@ -6,15 +6,20 @@ import (
 
 // host answers the messages that reach one of the lab's machines.
 type host interface {
+	// called is what the host says when it is asked which machine it is (RFC 5001).
+	called() string
 	// answer returns the reply to a question, or false for silence.
 	answer(query *wire.Message) (reply *wire.Message, ok bool)
 }
 
 // authoritative is a server of zones.
 type authoritative struct {
+	host  string
 	zones []*zone
 	state State
 }
+
+func (s *authoritative) called() string { return s.host }
 
 func (s *authoritative) answer(query *wire.Message) (*wire.Message, bool) {
 	if s.state != Up {
@@ -67,7 +72,14 @@ func respond(h host, data []byte, stream bool) []byte {
 	limit := 512
 	if opt, ok := query.OPT(); ok {
 		limit = max(limit, min(int(opt.Class), 1232))
-		reply.Additional = append(reply.Additional, wire.Record{Name: wire.Root, Type: wire.OPT, Class: 1232})
+		edns := wire.EDNS{Size: 1232}
+		if asked, ok := query.EDNS(); ok {
+			if _, wanted := asked.Option(wire.NSID); wanted {
+				edns.Options = append(edns.Options, wire.Option{Code: wire.NSID, Data: h.called()})
+			}
+			edns.DO = asked.DO
+		}
+		reply.Additional = append(reply.Additional, edns.Record(wire.NoError))
 	}
 	if stream {
 		limit = 65535

@@ -41,6 +41,7 @@ func TestAskOptions(t *testing.T) {
 		{"a resolver by the name of its host", []string{"web.hollowtarn.example", "-t", "A", "--from", "dns1.hollowtarn.example"}, 0, []string{"dns1.hollowtarn.example (203.0.113.11)", "the zone's own server"}, nil},
 		{"cut over UDP and no other way allowed", []string{"timetable.hollowtarn.example", "-t", "TXT", "--from", "udp://192.0.2.53"}, 3, []string{"the answer was cut (TC)"}, nil},
 		{"without EDNS", []string{"timetable.hollowtarn.example", "-t", "TXT", "--no-edns"}, 0, []string{"asked again over TCP"}, nil},
+		{"which machine answers", []string{"web.hollowtarn.example", "-t", "A", "--nsid", "--cookie", "--dnssec"}, 0, []string{`the server adds (NSID) "office"`}, nil},
 		{"parts", []string{"nothing.hollowtarn.example", "-t", "A", "--show", "header,authority"}, 0, []string{"response code NXDOMAIN", "recursion available", "hollowtarn.example. 600 IN SOA"}, []string{"no such name"}},
 		{"all parts", []string{"www.hollowtarn.example", "-t", "A", "--all-parts"}, 0, []string{"question www.hollowtarn.example. A", "additional nothing", "EDNS: takes UDP messages of up to 1232 bytes"}, nil},
 		{"the SOA explained", []string{"hollowtarn.example", "-t", "SOA", "--explain"}, 0, []string{"(hostmaster@hollowtarn.example)", "EXPIRE 1209600 2 weeks", "MINIMUM 600 10 min"}, nil},

@@ -103,7 +103,9 @@ func oneNetwork(all []Followed) []finding.Finding {
 			by[f.From] = m
 			order = append(order, f.From)
 		}
-		m.hosts[f.Host.Fold().String()] = true
+		if len(f.Addresses()) > 0 {
+			m.hosts[f.Host.Fold().String()] = true
+		}
 		m.evidence = append(m.evidence, f.Exchanges[0].Number, f.Exchanges[1].Number)
 		for _, a := range f.Addresses() {
 			m.networks[networkOf(a).String()] = true
@@ -116,7 +118,7 @@ func oneNetwork(all []Followed) []finding.Finding {
 			for only := range m.networks {
 				found = append(found, finding.New(finding.OneNetwork, finding.Concern,
 					finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()},
-					fmt.Sprintf("All %d mail hosts of %s stand in one network, %s.", len(m.hosts), e.Question.Name.Spoken(), only), m.evidence...))
+					fmt.Sprintf("The %d mail hosts of %s all stand in one network, %s.", len(m.hosts), e.Question.Name.Spoken(), only), m.evidence...))
 			}
 		}
 	}

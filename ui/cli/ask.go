@@ -200,7 +200,9 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 		if len(pending) < block {
 			return true
 		}
-		stop()
+		if !q.quietOut() || q.namesFile == "" {
+			stop() // the answers themselves show how it goes
+		}
 		failed = firstOf(failed, q.block(ctx, out, pending))
 		pending = nil
 		return failed == nil

@@ -9,6 +9,12 @@ import (
 	"golang.org/x/term"
 )
 
+// quietOut reports whether standard output goes where nobody watches it.
+func (a *app) quietOut() bool {
+	file, ok := a.stdout.(*os.File)
+	return !ok || !term.IsTerminal(int(file.Fd()))
+}
+
 // progress tells on a terminal's standard error how many questions are out,
 // from a moment on after which waiting is noticed. The returned function ends
 // and erases it; it may be called more than once.

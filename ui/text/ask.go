@@ -72,7 +72,11 @@ func (v *View) Answers(b Block, show Show) {
 	}
 	v.line()
 	v.aliases(block)
-	v.row("said by", saidBy(block, show.Parts["timing"]))
+	label := "asked"
+	if slices.ContainsFunc(block, func(e *exchange.Exchange) bool { return e.Reply != nil }) {
+		label = "said by"
+	}
+	v.row(label, saidBy(block, show.Parts["timing"]))
 	if security := block[0].Last(); security != nil && security.Security != nil {
 		v.row("secured", securityWords(security.Security))
 	}
@@ -280,6 +284,8 @@ func saidBy(block []*exchange.Exchange, timing bool) string {
 	var times []string
 	for _, e := range block {
 		switch {
+		case e.Reply == nil && len(block) == 1:
+			times = append(times, "nothing after "+plural(e.Tries(), "try", "tries"))
 		case e.Reply == nil:
 			times = append(times, fmt.Sprintf("%s nothing after %s", e.Question.Type, plural(e.Tries(), "try", "tries")))
 		case !timing:

@@ -17,6 +17,9 @@ func (v *View) Reversals(all []diagnosis.Reversal, alone bool) {
 			nameless++
 			continue
 		}
+		if alone && i > 0 {
+			v.line()
+		}
 		v.reversal(r, alone)
 	}
 	if !alone {
@@ -49,7 +52,6 @@ func (v *View) reversal(r *diagnosis.Reversal, alone bool) {
 		v.row("by way of", fmt.Sprintf("an alias to %s (the range is delegated in parts)", target.Spoken()))
 	}
 	v.row("said by", saidBy([]*exchange.Exchange{r.Exchange}, true))
-	v.line()
 }
 
 // BareReversals draws address, a tab, and each name.
