@@ -83,12 +83,20 @@ func loopbackUDP() (*net.UDPConn, netip.AddrPort, error) {
 	return conn, conn.LocalAddr().(*net.UDPAddr).AddrPort(), nil
 }
 
-func loopbackTCP() (net.Listener, netip.AddrPort, error) {
+// stream opens a TCP socket and has serve take its connections.
+func stream(serve func(net.Listener)) (opened, error) {
 	listener, err := net.Listen("tcp4", "127.0.0.1:0")
 	if err != nil {
-		return nil, netip.AddrPort{}, err
+		return opened{}, err
 	}
-	return listener, listener.Addr().(*net.TCPAddr).AddrPort(), nil
+	go serve(listener)
+	return opened{listener.Addr().(*net.TCPAddr).AddrPort(), listener}, nil
+}
+
+// secured is a TLS configuration with the certificate of the machine at a.
+func (l *Lab) secured(a netip.Addr, protocols ...string) (*tls.Config, error) {
+	certificate, err := l.certificate(a)
+	return &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: protocols}, err
 }
 
 func (l *Lab) openUDP(a netip.Addr) (opened, error) {
@@ -101,45 +109,29 @@ func (l *Lab) openUDP(a netip.Addr) (opened, error) {
 }
 
 func (l *Lab) openTCP(a netip.Addr) (opened, error) {
-	listener, at, err := loopbackTCP()
-	if err != nil {
-		return opened{}, err
-	}
-	go serveTCP(listener, l.hosts[a])
-	return opened{at, listener}, nil
+	return stream(func(listener net.Listener) { serveTCP(listener, l.hosts[a]) })
 }
 
 func (l *Lab) openTLS(a netip.Addr) (opened, error) {
-	certificate, err := l.certificate(a)
+	config, err := l.secured(a, "dot")
 	if err != nil {
 		return opened{}, err
 	}
-	listener, at, err := loopbackTCP()
-	if err != nil {
-		return opened{}, err
-	}
-	go serveTCP(tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: []string{"dot"}}), l.hosts[a])
-	return opened{at, listener}, nil
+	return stream(func(listener net.Listener) { serveTCP(tls.NewListener(listener, config), l.hosts[a]) })
 }
 
 func (l *Lab) openHTTPS(a netip.Addr) (opened, error) {
-	certificate, err := l.certificate(a)
+	config, err := l.secured(a, "h2", "http/1.1")
 	if err != nil {
 		return opened{}, err
 	}
-	listener, at, err := loopbackTCP()
-	if err != nil {
-		return opened{}, err
-	}
-	server := &http.Server{Handler: web(l.hosts[a]), TLSConfig: &tls.Config{Certificates: []tls.Certificate{certificate}},
-		ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
-	go server.ServeTLS(listener, "", "")
-	return opened{at, server}, nil
+	server := &http.Server{Handler: web(l.hosts[a]), TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
+	return stream(func(listener net.Listener) { server.ServeTLS(listener, "", "") })
 }
 
 // web is DNS over HTTPS (RFC 8484) at /dns-query.
 func web(h host) http.Handler {
-	const dnsMessage = "application/dns-message"
+	const messageType = "application/dns-message"
 	mux := http.NewServeMux()
 	mux.HandleFunc("/dns-query", func(w http.ResponseWriter, r *http.Request) {
 		var query []byte
@@ -147,7 +139,7 @@ func web(h host) http.Handler {
 		switch {
 		case r.Method == http.MethodGet:
 			query, err = base64.RawURLEncoding.DecodeString(r.URL.Query().Get("dns"))
-		case r.Method == http.MethodPost && r.Header.Get("Content-Type") == dnsMessage:
+		case r.Method == http.MethodPost && r.Header.Get("Content-Type") == messageType:
 			query, err = io.ReadAll(io.LimitReader(r.Body, 65535))
 		default:
 			err = errors.New("neither GET nor POST of a message")
@@ -161,14 +153,14 @@ func web(h host) http.Handler {
 			<-r.Context().Done()
 			return
 		}
-		w.Header().Set("Content-Type", dnsMessage)
+		w.Header().Set("Content-Type", messageType)
 		w.Write(out)
 	})
 	return mux
 }
 
 func (l *Lab) openQUIC(a netip.Addr) (opened, error) {
-	certificate, err := l.certificate(a)
+	config, err := l.secured(a, "doq")
 	if err != nil {
 		return opened{}, err
 	}
@@ -176,7 +168,7 @@ func (l *Lab) openQUIC(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	listener, err := quic.Listen(conn, &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: []string{"doq"}}, &quic.Config{MaxIdleTimeout: idle})
+	listener, err := quic.Listen(conn, config, &quic.Config{MaxIdleTimeout: idle})
 	if err != nil {
 		conn.Close()
 		return opened{}, err

@@ -45,6 +45,7 @@ func TestAskOptions(t *testing.T) {
 		{"parts", []string{"nothing.hollowtarn.example", "-t", "A", "--show", "header,authority"}, 0, []string{"response code NXDOMAIN", "recursion available", "hollowtarn.example. 600 IN SOA"}, []string{"no such name"}},
 		{"all parts", []string{"www.hollowtarn.example", "-t", "A", "--all-parts"}, 0, []string{"question www.hollowtarn.example. A", "additional nothing", "EDNS: takes UDP messages of up to 1232 bytes"}, nil},
 		{"the SOA explained", []string{"hollowtarn.example", "-t", "SOA", "--explain"}, 0, []string{"(hostmaster@hollowtarn.example)", "EXPIRE 1209600 2 weeks", "MINIMUM 600 10 min"}, nil},
+		{"who may send mail explained", []string{"hollowtarn.example", "-t", "TXT", "--explain"}, 0, []string{"include:lanternpost.test whoever this other name lets send: may send", "-all everybody else: must not send (fail)"}, nil},
 		{"mail hosts followed", []string{"hollowtarn.example", "-t", "MX", "--follow"}, 0, []string{"mx1.hollowtarn.example at 203.0.113.25", "mx1.lanternpost.test at 198.51.100.95"}, nil},
 		{"mail hosts that are an alias and nothing", []string{"mail.valley.hollowtarn.example", "-t", "MX", "--follow"}, 3, []string{"target-is-alias", "target-unresolvable", "gone.valley.hollowtarn.example has no address", "is an alias, at 203.0.113.25"}, nil},
 		{"services followed", []string{"_sip._tcp.hollowtarn.example", "-t", "SRV", "--follow"}, 0, []string{"phone.hollowtarn.example at 203.0.113.60"}, nil},

@@ -296,7 +296,7 @@ func TestDecodeMessage(t *testing.T) {
 	}
 	broken := run(t, "decode", "--lab", "--message", "broken-answer.dns")
 	assert.Equal(t, 3, broken.code)
-	assert.Contains(t, broken.stdout, "broken     SvcParams at byte")
+	assert.Contains(t, squeezed(broken), "cannot be read to its end: SvcParams at byte 57: RDATA ends too soon. malformed")
 	assert.NotContains(t, broken.stdout, "NODATA", "what it would have said is not known")
 	assert.Contains(t, broken.stdout, "piste.hollowtarn.example.", "what comes before the break is named")
 	d, code := runJSON(t, "decode", "--message", raw)

@@ -261,6 +261,19 @@ func Refusal(err error) bool {
 		errors.Is(err, syscall.EHOSTUNREACH) || errors.Is(err, syscall.ENETUNREACH)
 }
 
+// kept returns what is kept for a server, made when it is first asked for.
+func kept[T any](c *Client, all *map[Server]*T, server Server, make_ func() *T) *T {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if *all == nil {
+		*all = map[Server]*T{}
+	}
+	if (*all)[server] == nil {
+		(*all)[server] = make_()
+	}
+	return (*all)[server]
+}
+
 // Close closes the connections that were kept.
 func (c *Client) Close() {
 	c.mu.Lock()

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"sync/atomic"
 
 	"unquil/core/wire"
 )
@@ -18,18 +19,10 @@ import (
 type web struct {
 	transport *http.Transport
 	client    http.Client
-	security  Security
+	security  atomic.Pointer[Security]
 }
 
-func (c *Client) web(server Server, o Options) *web {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.webs == nil {
-		c.webs = map[Server]*web{}
-	}
-	if w := c.webs[server]; w != nil {
-		return w
-	}
+func newWeb(c *Client, server Server, o Options) *web {
 	w := &web{}
 	w.transport = &http.Transport{
 		TLSClientConfig:   tlsConfig(server, o, &w.security, c.Now, "h2", "http/1.1"),
@@ -40,11 +33,10 @@ func (c *Client) web(server Server, o Options) *web {
 		MaxResponseHeaderBytes: 64 << 10,
 	}
 	w.client = http.Client{Transport: w.transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	c.webs[server] = w
 	return w
 }
 
-const dnsMessage = "application/dns-message" // RFC 8484 §6
+const messageType = "application/dns-message" // RFC 8484 §6
 
 func overHTTPS(ctx context.Context, c *Client, a *Attempt, server Server, query *wire.Message, o Options) (_ *wire.Message, err error) {
 	if o.ID == nil {
@@ -53,17 +45,14 @@ func overHTTPS(ctx context.Context, c *Client, a *Attempt, server Server, query 
 	if a.Query, err = query.Bytes(); err != nil {
 		return nil, err
 	}
-	w := c.web(server, o)
+	w := kept(c, &c.webs, server, func() *web { return newWeb(c, server, o) })
 	request, err := newRequest(ctx, server, a.Query, o.HTTPGet)
 	if err != nil {
 		return nil, err
 	}
 	a.Sent = c.Now()
 	response, err := w.client.Do(request)
-	if w.security.Version != "" {
-		seen := w.security
-		a.Security = &seen
-	}
+	a.Security = w.security.Load()
 	if err != nil {
 		if cause, ok := errors.AsType[*url.Error](err); ok {
 			err = cause.Err // without the URL, which is the program's own
@@ -106,10 +95,10 @@ func newRequest(ctx context.Context, server Server, query []byte, get bool) (*ht
 	if err != nil {
 		return nil, err
 	}
-	request.Header.Set("Accept", dnsMessage)
+	request.Header.Set("Accept", messageType)
 	request.Header.Set("User-Agent", "")
 	if !get {
-		request.Header.Set("Content-Type", dnsMessage)
+		request.Header.Set("Content-Type", messageType)
 	}
 	return request, nil
 }
@@ -119,7 +108,7 @@ func acceptable(response *http.Response, data []byte) error {
 	switch {
 	case response.StatusCode != http.StatusOK:
 		return fmt.Errorf("HTTP status %d", response.StatusCode)
-	case response.Header.Get("Content-Type") != dnsMessage:
+	case response.Header.Get("Content-Type") != messageType:
 		return errors.New("the HTTP response holds no DNS message, by its content type")
 	case len(data) > maxMessage:
 		return wire.ErrMessageSize

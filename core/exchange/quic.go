@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/quic-go/quic-go"
@@ -21,21 +22,7 @@ type quicLink struct {
 	opening   sync.Mutex
 	transport *quic.Transport
 	conn      *quic.Conn
-	security  Security
-}
-
-func (c *Client) quic(server Server) *quicLink {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.quics == nil {
-		c.quics = map[Server]*quicLink{}
-	}
-	q := c.quics[server]
-	if q == nil {
-		q = &quicLink{}
-		c.quics[server] = q
-	}
-	return q
+	security  atomic.Pointer[Security]
 }
 
 // dial connects unless there is a connection that still lives.
@@ -87,12 +74,10 @@ func overQUIC(ctx context.Context, c *Client, a *Attempt, server Server, query *
 	if a.Query, err = query.Bytes(); err != nil {
 		return nil, err
 	}
-	q := c.quic(server)
+	q := kept(c, &c.quics, server, func() *quicLink { return &quicLink{} })
 	a.Sent = c.Now()
 	conn, err := q.dial(ctx, c, server, o)
-	if seen := q.security; seen.Version != "" {
-		a.Security = &seen
-	}
+	a.Security = q.security.Load()
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"sync/atomic"
 	"time"
 )
 
@@ -31,7 +32,7 @@ const maxNames = 20
 
 // tlsConfig checks the server's certificate by itself, so that what it says is
 // known even when it does not pass.
-func tlsConfig(server Server, o Options, seen *Security, now func() time.Time, protocols ...string) *tls.Config {
+func tlsConfig(server Server, o Options, seen *atomic.Pointer[Security], now func() time.Time, protocols ...string) *tls.Config {
 	name := o.TLSName
 	if name == "" {
 		name = server.TLSName
@@ -49,12 +50,13 @@ func tlsConfig(server Server, o Options, seen *Security, now func() time.Time, p
 				return &HandshakeError{"checking the certificate", errors.New("the server sent none")}
 			}
 			certificate := state.PeerCertificates[0]
-			*seen = Security{Version: tls.VersionName(state.Version), Issuer: certificate.Issuer.String(), NotAfter: certificate.NotAfter}
-			seen.Names = append(seen.Names, certificate.DNSNames...)
+			known := &Security{Version: tls.VersionName(state.Version), Issuer: certificate.Issuer.String(), NotAfter: certificate.NotAfter}
+			known.Names = append(known.Names, certificate.DNSNames...)
 			for _, ip := range certificate.IPAddresses {
-				seen.Names = append(seen.Names, ip.String())
+				known.Names = append(known.Names, ip.String())
 			}
-			seen.Names = seen.Names[:min(len(seen.Names), maxNames)]
+			known.Names = known.Names[:min(len(known.Names), maxNames)]
+			seen.Store(known)
 			between := x509.NewCertPool()
 			for _, c := range state.PeerCertificates[1:] {
 				between.AddCert(c)

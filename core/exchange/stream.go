@@ -3,15 +3,15 @@ package exchange
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
-
-	"crypto/tls"
 
 	"unquil/core/wire"
 )
@@ -23,7 +23,7 @@ const idleStream = 20 * time.Second
 // (RFC 7766 §6.2.1.1): replies are told apart by their ID.
 type stream struct {
 	opening  sync.Mutex // held while it is dialled
-	security *Security
+	security atomic.Pointer[Security]
 
 	mu      sync.Mutex
 	conn    net.Conn // nil before it is dialled and after it has failed
@@ -32,28 +32,13 @@ type stream struct {
 	waiting map[uint16]chan []byte
 }
 
-// stream returns the connection to a server over a transport, dialled or not.
-func (c *Client) stream(server Server) *stream {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.streams == nil {
-		c.streams = map[Server]*stream{}
-	}
-	s := c.streams[server]
-	if s == nil {
-		s = &stream{}
-		c.streams[server] = s
-	}
-	return s
-}
-
 func overStream(ctx context.Context, c *Client, a *Attempt, server Server, query *wire.Message, o Options) (*wire.Message, error) {
 	server.Transport = a.Transport
-	s := c.stream(server)
+	s := kept(c, &c.streams, server, func() *stream { return &stream{} })
 	for {
 		a.Sent = c.Now()
 		fresh, err := s.dial(ctx, c, a, server, o)
-		a.Security = s.security
+		a.Security = s.security.Load()
 		if err != nil {
 			return nil, err
 		}
@@ -82,8 +67,7 @@ func (s *stream) dial(ctx context.Context, c *Client, a *Attempt, server Server,
 		return false, fmt.Errorf("connecting to %s: %w", FormatAddress(server.Address), err)
 	}
 	if a.Transport == TLS {
-		s.security = &Security{}
-		secure := tls.Client(conn, tlsConfig(server, o, s.security, c.Now, "dot"))
+		secure := tls.Client(conn, tlsConfig(server, o, &s.security, c.Now, "dot"))
 		if err := secure.HandshakeContext(ctx); err != nil {
 			conn.Close()
 			return false, handshakeError(err)

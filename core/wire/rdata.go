@@ -260,6 +260,16 @@ func (r Record) Append(dst []byte) []byte {
 	return r.appendValue(dst)
 }
 
+// Escape makes any text safe to show: what does not print is written \DDD (RFC
+// 1035 §5.1).
+func Escape(s string) string {
+	var dst []byte
+	for i := range len(s) {
+		dst = appendPrintable(dst, s[i])
+	}
+	return string(dst)
+}
+
 // Field is one field of a record for a reader: the name its document gives it,
 // its value in master-file form, and in plain words what it means.
 type Field struct{ Name, Value, Meaning string }
@@ -313,6 +323,19 @@ func (r Record) Target() (target Name, ok bool) {
 		}
 	})
 	return target, ok
+}
+
+// Text returns the strings of a TXT record as one, the way programs read them
+// (RFC 7208 §3.3); "" for other types. It is as sent: escape it before it is shown.
+func (r Record) Text() string {
+	if r.Type != TXT {
+		return ""
+	}
+	var all strings.Builder
+	for data := r.Data; data != "" && len(data) > int(data[0]); data = data[1+int(data[0]):] {
+		all.WriteString(data[1 : 1+int(data[0])])
+	}
+	return all.String()
 }
 
 // Address returns the address of an A or AAAA record; ok is false for other types.

@@ -330,6 +330,21 @@ func (a *app) rootServers() ([]delegation.Server, error) {
 	return delegation.PublishedRoots(), nil
 }
 
+// begin opens the network and turns --from into servers. setup is the error of
+// reading this machine's own list; without any server it is the error.
+func (a *app) begin(ctx context.Context, from []string) (probe diagnosis.Probe, servers []exchange.Server, setup, err error) {
+	if err = a.open(); err != nil {
+		return probe, nil, nil, err
+	}
+	if servers, setup, err = a.resolvers(ctx, from); err != nil {
+		return probe, nil, nil, err
+	}
+	if probe, err = a.probe(); err == nil && len(servers) == 0 {
+		err = setup
+	}
+	return probe, servers, setup, err
+}
+
 func (a *app) probe() (diagnosis.Probe, error) {
 	roots, err := a.rootServers()
 	return diagnosis.Probe{Session: a.session, Roots: roots}, err

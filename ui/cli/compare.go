@@ -22,17 +22,7 @@ func newCompare(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.open(); err != nil {
-				return err
-			}
-			servers, setup, err := a.resolvers(cmd.Context(), from)
-			if err != nil {
-				return err
-			}
-			if len(servers) == 0 {
-				return setup
-			}
-			probe, err := a.probe()
+			probe, servers, _, err := a.begin(cmd.Context(), from)
 			if err != nil {
 				return err
 			}

@@ -71,7 +71,7 @@ func (a *app) decodeMessage(text string) error {
 		return firstOf(d.Write(a.stdout), verdictOn(found))
 	}
 	view := a.view()
-	view.Message(message, &m, pieces, broken)
+	view.Message(message, &m, pieces, broken, found)
 	return firstOf(view.Err(), verdictOn(found))
 }
 

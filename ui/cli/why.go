@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -24,15 +25,8 @@ func newWhy(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.open(); err != nil {
-				return err
-			}
-			servers, setup, err := a.resolvers(cmd.Context(), from)
-			if err != nil {
-				return err
-			}
-			probe, err := a.probe()
-			if err != nil {
+			probe, servers, setup, err := a.begin(cmd.Context(), from)
+			if err != nil && !errors.Is(err, setup) { // a machine without a resolver is a finding here
 				return err
 			}
 			var verdicts []diagnosis.Verdict

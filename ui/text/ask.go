@@ -224,12 +224,15 @@ func (v *View) values(e *exchange.Exchange, followed []diagnosis.Followed, expla
 // explain draws each field of a record with what it means.
 func (v *View) explain(r wire.Record) {
 	fields := r.Fields()
+	if terms, ok := diagnosis.SPF(r.Text()); ok {
+		fields = terms
+	}
 	widest := 0
 	for _, f := range fields {
 		widest = max(widest, len(f.Name))
 	}
 	for _, f := range fields {
-		text := f.Value
+		text := wire.Escape(f.Value)
 		if mailbox := mailboxOf(f, r.Type); mailbox != "" {
 			text += " (" + mailbox + ")"
 		}
@@ -237,7 +240,7 @@ func (v *View) explain(r wire.Record) {
 			text += quiet.Render("  " + f.Meaning)
 		}
 		indent := labelWidth + 2 + widest + 2
-		v.flow(strings.Repeat(" ", labelWidth+2)+f.Name, indent, text, plainStyle)
+		v.flow(strings.Repeat(" ", labelWidth+2)+wire.Escape(f.Name), indent, text, plainStyle)
 	}
 }
 
@@ -290,9 +293,9 @@ func saidBy(block []*exchange.Exchange, timing bool) string {
 			times = append(times, fmt.Sprintf("%s nothing after %s", e.Question.Type, plural(e.Tries(), "try", "tries")))
 		case !timing:
 		case len(block) == 1:
-			times = append(times, "in "+Took(e.Took()))
+			times = append(times, fmt.Sprintf("in %s, %s", Took(e.Took()), plural(e.Size(), "byte", "bytes")))
 		default:
-			times = append(times, fmt.Sprintf("%s in %s", e.Question.Type, Took(e.Took())))
+			times = append(times, fmt.Sprintf("%s in %s (%s)", e.Question.Type, Took(e.Took()), plural(e.Size(), "byte", "bytes")))
 		}
 	}
 	return strings.TrimSuffix(fmt.Sprintf("%s over %s, %s", who, over, strings.Join(times, ", ")), ", ")

@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"unquil/core/exchange"
+	"unquil/core/finding"
 	"unquil/core/wire"
 )
 
@@ -19,12 +20,13 @@ const (
 	valueColumn = fieldColumn + 16 + 1
 )
 
-// Message draws one message: what it is in a sentence, what is broken about it,
+// Message draws one message: what it is in a sentence, what is wrong with it,
 // then every byte with its name.
-func (v *View) Message(data []byte, m *wire.Message, pieces []wire.Piece, broken error) {
+func (v *View) Message(data []byte, m *wire.Message, pieces []wire.Piece, broken error, found []finding.Finding) {
 	v.flow("", 0, messageSentence(data, m, broken), plainStyle)
-	if broken != nil {
-		v.flow("  "+severe["fault"].Render("broken"), labelWidth, broken.Error(), plainStyle)
+	v.Findings("what to note", found)
+	if len(found) > 0 {
+		v.line()
 	}
 	if m.Trailing > 0 {
 		v.flow("  "+severe["concern"].Render("trailing"), labelWidth, plural(m.Trailing, "byte follows", "bytes follow")+" the message that belong to nothing", plainStyle)

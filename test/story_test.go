@@ -1,0 +1,140 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"net"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unquil/core/wire"
+)
+
+// told are commands that find something, or nothing.
+var told = [][]string{
+	{"ask", "www.hollowtarn.example"},
+	{"ask", "gondola.hollowtarn.example", "mail.valley.hollowtarn.example", "-t", "A,MX", "--follow", "--from", "office,closed"},
+	{"compare", "tickets.hollowtarn.example", "-t", "A", "--from", "office,isp", "--zone-servers"},
+	{"compare", "web.hollowtarn.example", "--from", "office,isp,kiosk", "--wait", "100ms"},
+	{"trace", "tickets.hollowtarn.example"},
+	{"trace", "status.lifts.hollowtarn.example"},
+	{"why", "summit.camera.hollowtarn.example", "-t", "A", "--wait", "100ms", "--tries", "1"},
+	{"why", "www.hollowtarn.example"},
+	{"reverse", "203.0.113.80"},
+	{"local", "shop"},
+	{"decode", "valley-morning.pcapng"},
+	{"decode", "--message", "broken-answer.dns"},
+}
+
+// The text and the JSON of a command tell the same findings with the same
+// severities, and end with the same exit code.
+func TestTextAndJSONTellTheSameStory(t *testing.T) {
+	for _, args := range told {
+		t.Run(strings.Join(args[:2], " "), func(t *testing.T) {
+			args := append([]string{"--lab"}, args...)
+			text, asJSON := run(t, args...), run(t, append(args, "--json")...)
+			assert.Equal(t, text.code, asJSON.code)
+			var d document
+			if args[1] == "decode" && args[2] != "--message" {
+				lines := strings.Split(strings.TrimSpace(asJSON.stdout), "\n")
+				var last struct {
+					Summary struct{ Findings json.RawMessage }
+				}
+				require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &last))
+				require.NoError(t, json.Unmarshal(last.Summary.Findings, &d.Findings))
+			} else {
+				require.NoError(t, json.Unmarshal([]byte(asJSON.stdout), &d), asJSON.stdout)
+			}
+			all := squeezed(text)
+			worst := ""
+			for _, f := range d.Findings {
+				assert.Contains(t, all, f.Code)
+				// A verdict joins the findings of one cause to one sentence.
+				if args[1] != "why" {
+					assert.Contains(t, all, strings.Join(strings.Fields(f.Text), " "))
+				}
+				assert.NotEmpty(t, f.Next)
+				if f.Severity == "fault" {
+					worst = "fault"
+				}
+			}
+			assert.Equal(t, worst == "fault", text.code == 3)
+		})
+	}
+}
+
+// No line is wider than it may be, and colour changes nothing but colour.
+func TestWidthsAndColours(t *testing.T) {
+	in := func(columns string, args ...string) string {
+		cmd := exec.Command(program, append([]string{"--lab"}, args...)...)
+		cmd.Env = []string{"COLUMNS=" + columns, "HOME=" + t.TempDir(), "TERM=xterm-256color"}
+		var out bytes.Buffer
+		cmd.Stdout = &out
+		cmd.Run()
+		return out.String()
+	}
+	for _, args := range told {
+		for columns, limit := range map[string]int{"70": 70, "80": 80, "300": 120} {
+			for line := range strings.Lines(in(columns, args...)) {
+				assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), limit, "%v: %s", args, line)
+			}
+		}
+	}
+	for _, args := range [][]string{{"lab", "show"}, {"decode", "valley-morning.pcapng"}, {"decode", "--message", "signed-answer.dns"}} {
+		coloured := in("80", append(args, "--color", "always")...)
+		assert.Contains(t, coloured, "\x1b[")
+		assert.Equal(t, in("80", args...), ansi.Strip(coloured))
+	}
+}
+
+// What a server sends reaches neither a terminal nor a file as control bytes.
+func TestNothingFromTheNetworkIsPrintedRaw(t *testing.T) {
+	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	require.NoError(t, err)
+	defer conn.Close()
+	evil := "\x1b]0;owned\x07\x1b[31m\r\n\x00\x9b"
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, from, err := conn.ReadFromUDPAddrPort(buf)
+			if err != nil {
+				return
+			}
+			m, _ := wire.ReadMessage(buf[:n])
+			m.Flags |= wire.QR
+			label, _ := wire.Root.Child(evil)
+			m.Answer = []wire.Record{
+				{Name: m.Questions[0].Name, Type: wire.CNAME, Class: wire.IN, Data: label.Wire()},
+				{Name: label, Type: wire.TXT, Class: wire.IN, TTL: 60, Data: string(rune(len(evil))) + evil},
+				{Name: label, Type: wire.CAA, Class: wire.IN, Data: "\x00" + string(rune(len(evil))) + evil + evil},
+			}
+			m.Additional = []wire.Record{wire.EDNS{Size: 1232, Options: []wire.Option{{Code: wire.EDE, Data: "\x00\x0f" + evil}, {Code: wire.NSID, Data: evil}}}.Record(0)}
+			out, _ := m.Bytes()
+			conn.WriteToUDPAddrPort(out, from)
+		}
+	}()
+	server := strings.Replace(conn.LocalAddr().String(), ":", "#", 1)
+	keep := filepath.Join(t.TempDir(), "evil.pcapng")
+	for _, args := range [][]string{
+		{"ask", "a.example", "-t", "TXT,CAA", "--from", server, "--all-parts", "--wire", "--explain", "--nsid", "--keep", keep},
+		{"ask", "a.example", "-t", "TXT", "--from", server, "--json"},
+		{"ask", "a.example", "-t", "TXT", "--from", server, "--bare"},
+		{"decode", keep},
+		{"ask", "a\x1b[31m.example\x07", "--from", server},
+	} {
+		o := run(t, args...)
+		for _, out := range []string{o.stdout, o.stderr} {
+			assert.NotContains(t, out, "\x1b", "%v", args)
+			assert.NotContains(t, out, "\x07", "%v", args)
+			assert.NotContains(t, out, "\x9b", "%v", args)
+			assert.NotContains(t, out, "\r", "%v", args)
+		}
+	}
+	assert.Contains(t, run(t, "ask", "a.example", "-t", "TXT", "--from", server, "--bare").stdout, `\027]0;owned\007`)
+}
