@@ -45,9 +45,8 @@ func (p Probe) Reverse(ctx context.Context, server exchange.Server, addresses it
 	}
 	next, stop := iter.Pull(addresses)
 	defer stop()
-	p.Session.Each(ctx, requests, 0, func(e *exchange.Exchange) bool {
+	p.Session.Each(ctx, requests, exchange.Pace{}, func(e *exchange.Exchange) bool {
 		address, _ := next()
-		p.Session.Keep(e)
 		r := Reversal{Address: address, Name: e.Question.Name, Exchange: e}
 		p.leadBack(ctx, &r)
 		return yield(r, r.findings(alone))

@@ -1,29 +1,32 @@
 package exchange
 
 import (
+	"cmp"
 	"context"
 	"iter"
 	"slices"
 	"time"
 )
 
-// Each asks all requests, at most 64 in flight and, unless rate is 0, at most
-// rate a second, and hands over the exchanges in the order of the requests as
-// soon as that order allows. It numbers them and keeps none: memory does not
-// grow with their number. It ends early when yield returns false or ctx ends.
-func (s *Session) Each(ctx context.Context, requests iter.Seq[Request], rate int, yield func(*Exchange) bool) {
+// Pace says how fast to ask. The zero value is ready to use.
+type Pace struct {
+	Rate     int // questions a second at most; 0: no bound
+	InFlight int // questions out at once at most; 0 means 64
+}
+
+// Each asks all requests at that pace, and hands over the exchanges in the order
+// of the requests as soon as that order allows. It ends early when yield returns
+// false or ctx ends. requests is ranged over in another goroutine than yield.
+func (s *Session) Each(ctx context.Context, requests iter.Seq[Request], p Pace, yield func(*Exchange) bool) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	slots := make(chan struct{}, inFlight)
+	slots := make(chan struct{}, cmp.Or(p.InFlight, inFlight))
 	// The queue is longer than what is in flight, so that one slow answer does not hold up the rest.
-	queue := make(chan chan *Exchange, 8*inFlight)
+	queue := make(chan chan *Exchange, 8*cap(slots))
 	go func() {
 		defer close(queue)
-		pace := newPace(s.Client.Now, rate)
-		last := 0
+		pace := newPace(s.Client.Now, p.Rate)
 		for r := range requests {
-			last++
-			number := last
 			if !pace.wait(ctx) {
 				return
 			}
@@ -32,12 +35,10 @@ func (s *Session) Each(ctx context.Context, requests iter.Seq[Request], rate int
 				return
 			case slots <- struct{}{}:
 			}
-			s.count(1, 0)
+			e := s.reserve(r)
 			done := make(chan *Exchange, 1)
 			go func() {
-				e := s.askUnkept(ctx, r)
-				e.Number = number
-				s.count(0, 1)
+				s.fill(ctx, r, e)
 				<-slots
 				done <- e
 			}()
@@ -53,22 +54,6 @@ func (s *Session) Each(ctx context.Context, requests iter.Seq[Request], rate int
 			return
 		}
 	}
-}
-
-func (s *Session) askUnkept(ctx context.Context, r Request) *Exchange {
-	o := s.Client.Options
-	if r.Options != nil {
-		o = *r.Options
-	}
-	e := s.Client.AskWith(ctx, r.Server, r.Question, o)
-	return &e
-}
-
-func (s *Session) count(begun, ended int) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.begun += begun
-	s.ended += ended
 }
 
 // pace lets one through at a time, evenly.

@@ -203,7 +203,7 @@ func TestEachKeepsTheOrderAndEndsEarly(t *testing.T) {
 		}
 		return [][]byte{changed(q, func(*wire.Message) {})}
 	}, nil)
-	session := Session{Client: &Client{Network: Internet{}, Now: time.Now}}
+	session := Session{Client: &Client{Network: Internet{}, Now: time.Now}, Forgets: true}
 	asked := 0
 	requests := func(yield func(Request) bool) {
 		for yield(Request{Server: Server{Address: address}, Question: question}) {
@@ -211,7 +211,7 @@ func TestEachKeepsTheOrderAndEndsEarly(t *testing.T) {
 		}
 	}
 	want := 0
-	session.Each(t.Context(), requests, 0, func(e *Exchange) bool {
+	session.Each(t.Context(), requests, Pace{}, func(e *Exchange) bool {
 		want++
 		assert.Equal(t, want, e.Number)
 		return want < 300
@@ -220,7 +220,7 @@ func TestEachKeepsTheOrderAndEndsEarly(t *testing.T) {
 	assert.Empty(t, session.Exchanges(), "none are kept")
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	session.Each(ctx, requests, 0, func(e *Exchange) bool { assert.Empty(t, e.Outcome); return true })
+	session.Each(ctx, requests, Pace{Rate: 100, InFlight: 1}, func(e *Exchange) bool { assert.Empty(t, e.Outcome); return true })
 }
 
 func TestTiming(t *testing.T) {
@@ -263,7 +263,7 @@ func echo(b *testing.B) netip.AddrPort {
 func BenchmarkInFlight(b *testing.B) {
 	b.Run("asking", func(b *testing.B) {
 		address := echo(b)
-		session := Session{Client: &Client{Network: Internet{}, Now: time.Now}}
+		session := Session{Client: &Client{Network: Internet{}, Now: time.Now}, Forgets: true}
 		n := 0
 		session.Each(b.Context(), func(yield func(Request) bool) {
 			for b.Loop() {
@@ -271,7 +271,7 @@ func BenchmarkInFlight(b *testing.B) {
 					return
 				}
 			}
-		}, 0, func(e *Exchange) bool {
+		}, Pace{}, func(e *Exchange) bool {
 			if n++; e.Reply == nil {
 				b.Error(e.Err)
 			}

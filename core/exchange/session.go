@@ -2,6 +2,7 @@ package exchange
 
 import (
 	"context"
+	"slices"
 	"sync"
 
 	"unquil/core/wire"
@@ -21,10 +22,13 @@ type Request struct {
 // all: it is the evidence of one run. It is safe for use by many goroutines.
 type Session struct {
 	Client *Client
+	// Forgets makes it keep none of them, so that memory does not grow with a
+	// run whose exchanges are shown as they come.
+	Forgets bool
 
 	mu        sync.Mutex
 	exchanges []*Exchange
-	begun     int
+	begun     int // the number given last
 	ended     int
 }
 
@@ -65,9 +69,11 @@ func (s *Session) Start(ctx context.Context, r Request, done func(*Exchange)) {
 func (s *Session) reserve(r Request) *Exchange {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	e := &Exchange{Number: len(s.exchanges) + 1, Server: r.Server, Question: r.Question}
-	s.exchanges = append(s.exchanges, e)
 	s.begun++
+	e := &Exchange{Number: s.begun, Server: r.Server, Question: r.Question}
+	if !s.Forgets {
+		s.exchanges = append(s.exchanges, e)
+	}
 	return e
 }
 
@@ -83,15 +89,6 @@ func (s *Session) fill(ctx context.Context, r Request, e *Exchange) *Exchange {
 	s.ended++
 	*e = done
 	return e
-}
-
-// Keep adds an exchange that [Session.Each] handed over to those that are kept,
-// and gives it its number among them.
-func (s *Session) Keep(e *Exchange) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.exchanges = append(s.exchanges, e)
-	e.Number = len(s.exchanges)
 }
 
 // Progress returns how many exchanges have begun and how many of them have ended.
@@ -110,5 +107,6 @@ func (s *Session) Exchanges() []Exchange {
 	for i, e := range s.exchanges {
 		all[i] = *e
 	}
+	slices.SortFunc(all, func(a, b Exchange) int { return a.Number - b.Number })
 	return all
 }

@@ -9,13 +9,13 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
-	"unquil/core/idn"
 	"unquil/core/machine"
 	"unquil/core/wire"
 	"unquil/ui/data"
@@ -42,9 +42,12 @@ type ask struct {
 	servers      []exchange.Server
 	wanted       []wire.Type
 	evidence     *evidence
-	found        []finding.Finding
-	moreFound    int
-	summary      data.Summary
+
+	mu        sync.Mutex // names are read beside the answers
+	badInput  error
+	found     []finding.Finding
+	moreFound int
+	summary   data.Summary
 }
 
 // newAsk is `unquil ask`.
@@ -83,6 +86,11 @@ func newAsk(a *app) *cobra.Command {
 func (q *ask) run(cmd *cobra.Command, names []string) (err error) {
 	if len(names) == 0 && q.namesFile == "" {
 		return taking(1, many)(cmd, names)
+	}
+	for _, name := range names {
+		if _, err := parseName(name); err != nil {
+			return err
+		}
 	}
 	if err := q.prepare(cmd.Context()); err != nil {
 		return err
@@ -195,7 +203,12 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 	var pending []*exchange.Exchange
 	stop := q.progress()
 	defer stop()
-	q.session.Each(ctx, q.requests(ctx, names, &failed), q.rate, func(e *exchange.Exchange) bool {
+	q.session.Forgets = true // each is shown and counted as it comes
+	pace := exchange.Pace{Rate: q.rate}
+	if q.repeat > 1 {
+		pace.InFlight = 1 // what is measured must not stand in its own way
+	}
+	q.session.Each(ctx, q.requests(ctx, names), pace, func(e *exchange.Exchange) bool {
 		pending = append(pending, e)
 		if len(pending) < block {
 			return true
@@ -211,27 +224,21 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 	if len(pending) > 0 {
 		failed = firstOf(failed, q.block(ctx, out, pending))
 	}
-	if err := out.end(q); err != nil {
-		return err
-	}
-	if failed != nil {
-		return failed
-	}
-	return verdictOn(q.found)
+	return firstOf(out.end(q), failed, q.inputError(), verdictOn(q.found))
 }
 
 // requests are the questions for the names, block by block: name, server, type.
-func (q *ask) requests(ctx context.Context, names iter.Seq2[string, error], failed *error) iter.Seq[exchange.Request] {
+func (q *ask) requests(ctx context.Context, names iter.Seq2[string, error]) iter.Seq[exchange.Request] {
 	return func(yield func(exchange.Request) bool) {
 		for typed, err := range names {
 			var name wire.Name
 			if err == nil {
-				if name, err = idn.Parse(typed); err != nil {
-					err = usage(fmt.Errorf("name %q: %w", shorten(typed), err))
-				}
+				name, err = parseName(typed)
 			}
 			if err != nil {
-				*failed = err
+				q.mu.Lock()
+				q.badInput = err
+				q.mu.Unlock()
 				return
 			}
 			name = q.extended(ctx, typed, name)
@@ -310,7 +317,17 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 	return out.block(q, b)
 }
 
+// inputError is why no more names could be read.
+func (q *ask) inputError() error {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.badInput
+}
+
+// keepFindings keeps findings, be they of the answers or of the names asked.
 func (q *ask) keepFindings(found []finding.Finding) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
 	room := max(maxFindings-len(q.found), 0)
 	q.moreFound += max(len(found)-room, 0)
 	q.found = append(q.found, found[:min(room, len(found))]...)

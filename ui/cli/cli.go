@@ -350,13 +350,22 @@ func (a *app) probe() (diagnosis.Probe, error) {
 	return diagnosis.Probe{Session: a.session, Roots: roots}, err
 }
 
+// parseName reads a name as typed.
+func parseName(text string) (wire.Name, error) {
+	name, err := idn.Parse(text)
+	if err != nil {
+		err = usage(fmt.Errorf("name %q: %w", shorten(text), err))
+	}
+	return name, err
+}
+
 // questions are all types of all names.
 func questions(names, types []string) ([]wire.Question, error) {
 	var list []wire.Question
 	for _, text := range names {
-		name, err := idn.Parse(text)
+		name, err := parseName(text)
 		if err != nil {
-			return nil, usage(fmt.Errorf("name %q: %w", shorten(text), err))
+			return nil, err
 		}
 		for _, word := range types {
 			t, err := wire.ParseType(word)

@@ -12,7 +12,6 @@ import (
 
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
-	"unquil/core/idn"
 	"unquil/core/machine"
 	"unquil/core/wire"
 	"unquil/ui/data"
@@ -32,8 +31,8 @@ func newLocal(a *app) *cobra.Command {
 			if len(names) > 0 {
 				var err error
 				typed = names[0]
-				if absolute, err = idn.Parse(typed); err != nil {
-					return usage(fmt.Errorf("name %q: %w", shorten(typed), err))
+				if absolute, err = parseName(typed); err != nil {
+					return err
 				}
 			}
 			if err := a.open(); err != nil {
