@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"cmp"
 	"net/netip"
 	"strings"
 	"sync"
@@ -17,6 +18,8 @@ const patience = 200 * time.Millisecond
 type Options struct {
 	// Now is the lab's clock; nil means one that starts where the scenario begins.
 	Now func() time.Time
+	// Speed is how many seconds pass in the lab for each real one; 0 means 1.
+	Speed float64
 	// Wait is called for as long as a resolver waits for a silent server; nil means time.Sleep.
 	Wait func(time.Duration)
 }
@@ -58,7 +61,8 @@ func New(o Options) (*Lab, error) {
 	}
 	if l.now == nil {
 		begun := time.Now()
-		l.now = func() time.Time { return scenario.Begins.Add(time.Since(begun)) }
+		speed := cmp.Or(o.Speed, 1)
+		l.now = func() time.Time { return scenario.Begins.Add(time.Duration(float64(time.Since(begun)) * speed)) }
 	}
 	if l.wait == nil {
 		l.wait = time.Sleep
@@ -80,9 +84,13 @@ func New(o Options) (*Lab, error) {
 		l.place(server, s.Addresses, s.State, identity{[]string{strings.TrimSuffix(s.Host, ".")}, s.Addresses})
 	}
 	for _, config := range scenario.Resolvers {
-		r, err := newResolver(l, config, l.hints)
-		if err != nil {
-			return nil, err
+		r := &twins{}
+		for cache := range max(config.Caches, 1) {
+			one, err := newResolver(l, config, cache+1, l.hints)
+			if err != nil {
+				return nil, err
+			}
+			r.resolvers = append(r.resolvers, one)
 		}
 		known := identity{[]string{config.Label + ".resolvers.test"}, config.Addresses}
 		if config.Certificate != "" {
@@ -123,7 +131,7 @@ func (l *Lab) Resolver(label string) (netip.AddrPort, bool) {
 
 // deliver takes a question to a host without a socket, as UDP would and then
 // TCP; nil is silence.
-func (l *Lab) deliver(to netip.Addr, query *wire.Message) *wire.Message {
+func (l *Lab) deliver(from, to netip.Addr, query *wire.Message) *wire.Message {
 	h := l.hosts[to]
 	if h == nil || l.closed[to] {
 		return nil
@@ -133,7 +141,7 @@ func (l *Lab) deliver(to netip.Addr, query *wire.Message) *wire.Message {
 		return nil
 	}
 	for _, stream := range []bool{false, true} {
-		out := respond(h, data, stream)
+		out := respond(h, from, data, stream)
 		if out == nil {
 			l.wait(patience)
 			return nil

@@ -127,7 +127,7 @@ func (l *Lab) play(m moment, t wire.Type, at time.Time) ([]frame, error) {
 		at = at.Add(5 * time.Second)
 	}
 	if h := l.hosts[to.Addr()]; h != nil {
-		if reply := respond(h, bytes.Clone(data), false); reply != nil {
+		if reply := respond(h, from.Addr(), bytes.Clone(data), false); reply != nil {
 			frames = append(frames, frame{frames[0].at.Add(m.took), capture.AppendFrame(nil, to, from, reply)})
 		}
 	}

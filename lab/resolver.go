@@ -3,7 +3,9 @@ package lab
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"unquil/core/wire"
@@ -35,9 +37,25 @@ type cacheEntry struct {
 	taken    time.Time
 }
 
-func newResolver(l *Lab, config Resolver, roots []wire.Record) (*resolver, error) {
+// twins are several resolvers behind one address, each with a cache of its own,
+// that take the questions in turn.
+type twins struct {
+	resolvers []*resolver
+	turn      atomic.Uint32
+}
+
+func (t *twins) called() string { return t.resolvers[0].called() }
+
+func (t *twins) answer(query *wire.Message, client netip.Addr) (*wire.Message, bool) {
+	return t.resolvers[int(t.turn.Add(1)-1)%len(t.resolvers)].answer(query, client)
+}
+
+func newResolver(l *Lab, config Resolver, cache int, roots []wire.Record) (*resolver, error) {
 	r := &resolver{lab: l, config: config, roots: roots, cache: map[cacheKey]cacheEntry{}}
 	for _, c := range config.Cached {
+		if c.Cache != 0 && c.Cache != cache {
+			continue
+		}
 		age, err := time.ParseDuration(c.Age)
 		if err != nil {
 			return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
@@ -45,6 +63,15 @@ func newResolver(l *Lab, config Resolver, roots []wire.Record) (*resolver, error
 		records, err := readLines([]string{c.Record})
 		if err != nil {
 			return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
+		}
+		if c.None != "" {
+			name, typ, _ := strings.Cut(c.None, " ")
+			t, err := wire.ParseType(typ)
+			if err != nil {
+				return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
+			}
+			r.cache[cacheKey{wire.MustParseName(name).Fold(), t}] = cacheEntry{records, true, wire.NXDomain, l.now().Add(-age)}
+			continue
 		}
 		for _, record := range records {
 			k := cacheKey{record.Name.Fold(), record.Type}
@@ -58,7 +85,7 @@ func newResolver(l *Lab, config Resolver, roots []wire.Record) (*resolver, error
 
 func (r *resolver) called() string { return r.config.Label }
 
-func (r *resolver) answer(query *wire.Message) (*wire.Message, bool) {
+func (r *resolver) answer(query *wire.Message, _ netip.Addr) (*wire.Message, bool) {
 	m := replyTo(query)
 	m.Flags |= wire.RA
 	q := query.Questions[0]
@@ -197,7 +224,7 @@ func (w *resolution) ask(records []wire.Record, q wire.Question, depth int) *wir
 				return nil
 			}
 			query := wire.Message{ID: 1, Questions: []wire.Question{q}, Additional: []wire.Record{{Name: wire.Root, Type: wire.OPT, Class: 1232}}}
-			reply := w.lab.deliver(address, &query)
+			reply := w.lab.deliver(w.config.Addresses[0], address, &query)
 			if reply == nil {
 				continue
 			}

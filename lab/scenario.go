@@ -57,6 +57,8 @@ type Served struct {
 	Name             string
 	File             string // in zones/; "" means the name and "zone"
 	WithoutAuthority bool   `toml:"without_authority"`
+	// For is the network of the clients that get this content; "" means everybody else.
+	For string
 }
 
 // Resolver is a recursive resolver with what its cache holds at the start.
@@ -66,6 +68,8 @@ type Resolver struct {
 	Place     string
 	State     State
 	Cached    []Cached
+	// Caches is how many resolvers stand behind the address, each with its own cache; 0 means one.
+	Caches int
 	// Rewrites is the address that it gives in place of "no such name"; invalid: it does not.
 	Rewrites netip.Addr
 	// Certificate is the name in its certificate; "" means its label under resolvers.test, and its addresses.
@@ -76,6 +80,8 @@ type Resolver struct {
 type Cached struct {
 	Age    string // how long before, as a Go duration
 	Record string // in master-file form, with the TTL it came with
+	None   string // "NAME TYPE" that is remembered not to be there; the record is then the SOA
+	Cache  int    // which of several caches, from 1; 0 means each
 }
 
 // Fault is one thing that is wrong, and what a technician should find.

@@ -1,6 +1,8 @@
 package lab
 
 import (
+	"net/netip"
+
 	"unquil/core/wire"
 )
 
@@ -9,7 +11,7 @@ type host interface {
 	// called is what the host says when it is asked which machine it is (RFC 5001).
 	called() string
 	// answer returns the reply to a question, or false for silence.
-	answer(query *wire.Message) (reply *wire.Message, ok bool)
+	answer(query *wire.Message, client netip.Addr) (reply *wire.Message, ok bool)
 }
 
 // authoritative is a server of zones.
@@ -21,15 +23,26 @@ type authoritative struct {
 
 func (s *authoritative) called() string { return s.host }
 
-func (s *authoritative) answer(query *wire.Message) (*wire.Message, bool) {
+func (s *authoritative) answer(query *wire.Message, client netip.Addr) (*wire.Message, bool) {
 	if s.state != Up {
 		return nil, false
 	}
 	m := replyTo(query)
 	q := query.Questions[0]
+	if edns, ok := query.EDNS(); ok {
+		if subnet, given := edns.Option(wire.ClientSubnet); given {
+			if network, _, ok := (wire.Option{Code: wire.ClientSubnet, Data: subnet}).Subnet(); ok {
+				client = network.Addr()
+			}
+		}
+	}
 	var best *zone
 	for _, z := range s.zones {
-		if q.Class == wire.IN && q.Name.Under(z.origin) && (best == nil || z.origin.Labels() > best.origin.Labels()) {
+		if q.Class != wire.IN || !q.Name.Under(z.origin) || z.clients.IsValid() && !z.clients.Contains(client) {
+			continue
+		}
+		nearer := best == nil || z.origin.Labels() > best.origin.Labels()
+		if nearer || z.origin.Equal(best.origin) && z.clients.Bits() > best.clients.Bits() {
 			best = z
 		}
 	}
@@ -51,7 +64,7 @@ func replyTo(query *wire.Message) *wire.Message {
 
 // respond reads a query, has it answered, and returns the reply's bytes as they
 // fit the transport; nil is silence.
-func respond(h host, data []byte, stream bool) []byte {
+func respond(h host, client netip.Addr, data []byte, stream bool) []byte {
 	query, err := wire.ReadMessage(data)
 	if query.Flags.Has(wire.QR) || len(data) < 12 {
 		return nil
@@ -65,7 +78,7 @@ func respond(h host, data []byte, stream bool) []byte {
 		out, _ := refusal.Bytes()
 		return out
 	}
-	reply, ok := h.answer(&query)
+	reply, ok := h.answer(&query, client)
 	if !ok {
 		return nil
 	}
@@ -76,6 +89,10 @@ func respond(h host, data []byte, stream bool) []byte {
 		if asked, ok := query.EDNS(); ok {
 			if _, wanted := asked.Option(wire.NSID); wanted {
 				edns.Options = append(edns.Options, wire.Option{Code: wire.NSID, Data: h.called()})
+			}
+			if subnet, given := asked.Option(wire.ClientSubnet); given && len(subnet) >= 4 && reply.Flags.Has(wire.AA) {
+				// The answer holds for the network that was asked for (RFC 7871 §7.2.1).
+				edns.Options = append(edns.Options, wire.Option{Code: wire.ClientSubnet, Data: subnet[:3] + subnet[2:3] + subnet[4:]})
 			}
 			edns.DO = asked.DO
 		}

@@ -104,12 +104,12 @@ func (l *Lab) openUDP(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	go serveUDP(conn, l.hosts[a])
+	go serveUDP(conn, l.hosts[a], l.Scenario.Machine)
 	return opened{at, conn}, nil
 }
 
 func (l *Lab) openTCP(a netip.Addr) (opened, error) {
-	return stream(func(listener net.Listener) { serveTCP(listener, l.hosts[a]) })
+	return stream(func(listener net.Listener) { serveTCP(listener, l.hosts[a], l.Scenario.Machine) })
 }
 
 func (l *Lab) openTLS(a netip.Addr) (opened, error) {
@@ -117,7 +117,9 @@ func (l *Lab) openTLS(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	return stream(func(listener net.Listener) { serveTCP(tls.NewListener(listener, config), l.hosts[a]) })
+	return stream(func(listener net.Listener) {
+		serveTCP(tls.NewListener(listener, config), l.hosts[a], l.Scenario.Machine)
+	})
 }
 
 func (l *Lab) openHTTPS(a netip.Addr) (opened, error) {
@@ -125,12 +127,12 @@ func (l *Lab) openHTTPS(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	server := &http.Server{Handler: web(l.hosts[a]), TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
+	server := &http.Server{Handler: web(l.hosts[a], l.Scenario.Machine), TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
 	return stream(func(listener net.Listener) { server.ServeTLS(listener, "", "") })
 }
 
 // web is DNS over HTTPS (RFC 8484) at /dns-query.
-func web(h host) http.Handler {
+func web(h host, client netip.Addr) http.Handler {
 	const messageType = "application/dns-message"
 	mux := http.NewServeMux()
 	mux.HandleFunc("/dns-query", func(w http.ResponseWriter, r *http.Request) {
@@ -148,7 +150,7 @@ func web(h host) http.Handler {
 			w.WriteHeader(http.StatusBadRequest)
 			return
 		}
-		out := respond(h, query, true)
+		out := respond(h, client, query, true)
 		if out == nil {
 			<-r.Context().Done()
 			return
@@ -173,11 +175,11 @@ func (l *Lab) openQUIC(a netip.Addr) (opened, error) {
 		conn.Close()
 		return opened{}, err
 	}
-	go serveQUIC(listener, l.hosts[a])
+	go serveQUIC(listener, l.hosts[a], l.Scenario.Machine)
 	return opened{at, conn}, nil
 }
 
-func serveUDP(conn *net.UDPConn, h host) {
+func serveUDP(conn *net.UDPConn, h host, client netip.Addr) {
 	buf := make([]byte, 65535)
 	for {
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
@@ -189,7 +191,7 @@ func serveUDP(conn *net.UDPConn, h host) {
 		}
 		query := append([]byte(nil), buf[:n]...)
 		go func() {
-			if out := respond(h, query, false); out != nil {
+			if out := respond(h, client, query, false); out != nil {
 				conn.WriteToUDPAddrPort(out, from)
 			}
 		}()
@@ -199,7 +201,7 @@ func serveUDP(conn *net.UDPConn, h host) {
 // idle is how long a connection may say nothing.
 const idle = 10 * time.Second
 
-func serveTCP(listener net.Listener, h host) {
+func serveTCP(listener net.Listener, h host, client netip.Addr) {
 	for {
 		conn, err := listener.Accept()
 		if err != nil {
@@ -213,7 +215,7 @@ func serveTCP(listener net.Listener, h host) {
 				if err != nil {
 					return
 				}
-				if out := respond(h, query, true); out != nil {
+				if out := respond(h, client, query, true); out != nil {
 					conn.Write(framed(out))
 				}
 			}
@@ -221,7 +223,7 @@ func serveTCP(listener net.Listener, h host) {
 	}
 }
 
-func serveQUIC(listener *quic.Listener, h host) {
+func serveQUIC(listener *quic.Listener, h host, client netip.Addr) {
 	for {
 		conn, err := listener.Accept(context.Background())
 		if err != nil {
@@ -236,7 +238,7 @@ func serveQUIC(listener *quic.Listener, h host) {
 				go func() {
 					defer stream.Close()
 					if query, err := readFramed(stream); err == nil {
-						if out := respond(h, query, true); out != nil {
+						if out := respond(h, client, query, true); out != nil {
 							stream.Write(framed(out))
 						}
 					}

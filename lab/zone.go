@@ -2,6 +2,7 @@ package lab
 
 import (
 	"fmt"
+	"net/netip"
 
 	"unquil/core/wire"
 )
@@ -13,6 +14,7 @@ type zone struct {
 	soa       wire.Record
 	negative  wire.Record // the SOA as it stands beside "there is none" (RFC 2308 §3)
 	authority bool
+	clients   netip.Prefix // who gets this content; invalid: everybody else
 }
 
 func newZone(served Served) (*zone, error) {
@@ -33,6 +35,11 @@ func newZone(served Served) (*zone, error) {
 		}
 		if r.Type == wire.SOA {
 			z.soa = r
+		}
+	}
+	if served.For != "" {
+		if z.clients, err = netip.ParsePrefix(served.For); err != nil {
+			return nil, fmt.Errorf("zone %s: %w", origin, err)
 		}
 	}
 	soa, ok := z.soa.Authority()

@@ -43,7 +43,7 @@ type Result struct {
 // Compare groups the answers to one question and says what the differences
 // are. The zone's truth is the answer of its own server named by reference (an
 // index into members), or -1 when it is not known.
-func Compare(question wire.Question, members []Member, reference int) Result {
+func Compare(question wire.Question, members []Member, reference int, evidence Evidence) Result {
 	r := Result{Question: question, Asked: slices.ContainsFunc(members, func(m Member) bool { return m.Own })}
 	index := map[string]int{}
 	for i, m := range members {
@@ -64,7 +64,7 @@ func Compare(question wire.Question, members []Member, reference int) Result {
 		}
 		return len(b.Members) - len(a.Members)
 	})
-	r.judge()
+	r.judge(evidence)
 	return r
 }
 
@@ -97,16 +97,25 @@ func (r *Result) Truth() *Group {
 }
 
 // judge says of each group that differs what is the matter with it.
-func (r *Result) judge() {
+func (r *Result) judge(evidence Evidence) {
 	truth := r.Truth()
 	for i := range r.Groups {
 		g := &r.Groups[i]
 		for _, m := range g.Members {
 			// The zone's own servers are judged where the zone is walked.
-			if f, failed := Failure(m.Exchange); failed && !m.Own {
+			if m.Own || m.Exchange.Outcome == "" {
+				continue
+			}
+			d := doubt{m, g, truth, evidence}
+			if f, failed := Failure(m.Exchange); failed {
+				if truth != nil {
+					if withheld, ok := blocked(d); ok {
+						f = withheld // the failure has a reason that the reply gives
+					}
+				}
 				r.Findings = append(r.Findings, f)
-			} else if truth != nil && g != truth && !m.Own && m.Exchange.Outcome != "" {
-				r.Findings = append(r.Findings, r.difference(g, m, truth))
+			} else if truth != nil && g != truth {
+				r.Findings = append(r.Findings, r.difference(d))
 			}
 		}
 	}
@@ -148,39 +157,6 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 		return f, true
 	}
 	return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf(row.text, e.Server.Name()), e.Number), true
-}
-
-// difference says why a resolver's answer is not the zone's.
-func (r *Result) difference(g *Group, m Member, truth *Group) finding.Finding {
-	e := m.Exchange
-	evidence := []int{e.Number, truth.Members[0].Exchange.Number}
-	who := e.Server.Name()
-	if !e.Outcome.Good() {
-		return finding.New(finding.Failed, finding.Fault, about(m.Exchange), fmt.Sprintf("%s does not answer (%s).", who, e.Outcome), evidence...)
-	}
-	if e.Outcome != exchange.Answered && truth.Outcome == exchange.Answered {
-		f := finding.New(finding.CacheNegative, finding.Fault, about(m.Exchange),
-			fmt.Sprintf("%s says %s; the zone has %s.", who, e.Outcome, truth.Says()), evidence...)
-		if _, ttl, ok := exchange.Negative(e.Reply); ok {
-			f.Lasts = ttl
-		}
-		return f
-	}
-	for _, other := range g.Members {
-		if other.Own {
-			evidence = append(evidence, other.Exchange.Number)
-		}
-	}
-	lagging := len(evidence) > 2
-	// A cache counts down: with as much time left as the zone gives, the answer was not fetched from this zone before.
-	if !e.Authoritative() && (lagging || g.leastOf(m) < truth.MostTTL || truth.MostTTL == 0) {
-		text := fmt.Sprintf("%s still answers %s; the zone says %s.", who, g.Says(), truth.Says())
-		f := finding.New(finding.CacheStale, finding.Fault, about(m.Exchange), text, evidence...)
-		f.Lasts = g.leastOf(m)
-		return f
-	}
-	return finding.New(finding.AnswerDiffers, finding.Fault, about(m.Exchange),
-		fmt.Sprintf("%s answers %s; the zone says %s, and nothing seen explains the difference.", who, g.Says(), truth.Says()), evidence...)
 }
 
 // leastOf is the least TTL in a member's answer, in seconds.
@@ -239,6 +215,12 @@ func (r *Result) Headline() string {
 	return fmt.Sprintf("%d of %d %s; %s", len(first.Members), total, agree, strings.Join(others, "; "))
 }
 
+// differences say in the headline what kind of difference it is.
+var differences = map[finding.Code]string{
+	finding.CacheStale: "an older answer", finding.CacheNegative: "remembers that there was none", finding.AnswerByPlace: "another answer for its place, rightly",
+	finding.AnswerRewritten: "makes an answer up", finding.AnswerBlocked: "withholds the answer",
+}
+
 // groupWords names who is in a group that differs, and how it differs.
 func (r *Result) groupWords(g *Group) string {
 	var parts []string
@@ -254,8 +236,11 @@ func (r *Result) groupWords(g *Group) string {
 	}
 	how := "says " + g.Says()
 	for _, f := range r.Findings {
-		if f.Code == finding.CacheStale && slices.Contains(f.Evidence, g.Members[0].Exchange.Number) {
-			how = fmt.Sprintf("an older answer, gone from %s in %s at the latest", strings.TrimSuffix(f.About.Server, "."), wire.Period(f.Lasts))
+		if words, ok := differences[f.Code]; ok && slices.Contains(f.Evidence, g.Members[0].Exchange.Number) {
+			how = words
+			if f.Lasts > 0 {
+				how += fmt.Sprintf(", gone from %s in %s at the latest", strings.TrimSuffix(f.About.Server, "."), wire.Period(f.Lasts))
+			}
 		}
 	}
 	return fmt.Sprintf("%s %s: %s", who, verb, how)

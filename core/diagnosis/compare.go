@@ -4,7 +4,9 @@ package diagnosis
 
 import (
 	"context"
+	"crypto/rand"
 	"slices"
+	"strings"
 	"sync"
 
 	"unquil/core/comparison"
@@ -69,9 +71,68 @@ func (p Probe) Compare(ctx context.Context, resolvers []exchange.Server, questio
 		if reference >= 0 {
 			reference += len(members)
 		}
-		results[i].Result = comparison.Compare(q, append(members, own...), reference)
+		members = append(members, own...)
+		results[i].Result = comparison.Compare(q, members, reference, comparison.Evidence{})
+		if open, noName := results[i].Open(); len(open) > 0 {
+			evidence := p.explain(ctx, q, open, noName, results[i].Walk)
+			results[i].Result = comparison.Compare(q, members, reference, evidence)
+		}
 	}
 	return results
+}
+
+// How much is asked to explain a difference.
+const (
+	madeUpNames = 2
+	askedAgain  = 3
+)
+
+// explain asks what tells why resolvers differ from the zone: the zone's own
+// servers on behalf of the resolvers' networks and several times over; or, where
+// there is no such name, the resolvers for names that nobody has.
+func (p Probe) explain(ctx context.Context, q wire.Question, open []comparison.Member, noName bool, walk *delegation.Walk) comparison.Evidence {
+	evidence := comparison.Evidence{ByPlace: map[*exchange.Exchange][]*exchange.Exchange{}, MadeUp: map[*exchange.Exchange][]*exchange.Exchange{}}
+	var requests []exchange.Request
+	var uses []func(*exchange.Exchange)
+	ask := func(r exchange.Request, use func(*exchange.Exchange)) {
+		requests, uses = append(requests, r), append(uses, use)
+	}
+	spokesman := walk.Last().Reference()
+	options := p.Session.Client.Options
+	options.Iterative = true
+	for _, m := range open {
+		e := m.Exchange
+		if noName {
+			for range madeUpNames {
+				ask(exchange.Request{Server: e.Server, Question: wire.Question{Name: madeUp(q.Name), Type: q.Type, Class: q.Class}},
+					func(answer *exchange.Exchange) { evidence.MadeUp[e] = append(evidence.MadeUp[e], answer) })
+			}
+			continue
+		}
+		there := options
+		there.Subnet = networkOf(e.Server.Address.Addr())
+		ask(exchange.Request{Server: spokesman.Exchange.Server, Question: spokesman.Exchange.Question, Options: &there},
+			func(answer *exchange.Exchange) { evidence.ByPlace[e] = append(evidence.ByPlace[e], answer) })
+	}
+	if !noName {
+		for range askedAgain {
+			ask(exchange.Request{Server: spokesman.Exchange.Server, Question: spokesman.Exchange.Question, Options: &options},
+				func(answer *exchange.Exchange) { evidence.Again = append(evidence.Again, answer) })
+		}
+	}
+	for i, e := range p.Session.AskAll(ctx, requests) {
+		uses[i](e)
+	}
+	return evidence
+}
+
+// madeUp is a name beside the one asked that nobody can have made.
+func madeUp(name wire.Name) wire.Name {
+	made, err := name.Parent().Child("unquil-" + strings.ToLower(rand.Text()[:12]))
+	if err != nil {
+		return name // no room for a longer name: the same then proves nothing
+	}
+	return made
 }
 
 // zoneMembers are the zone's own servers at the end of a walk, and the index of

@@ -54,6 +54,8 @@ var rules = []rule{
 	{finding.Truncated, true, ZoneServers, holderAtHost, "the whole answer was asked for over TCP too"},
 	{finding.CacheStale, false, TheResolver, operator, "the zone's own servers were asked at the same time"},
 	{finding.CacheNegative, false, TheResolver, operator, "the zone's own servers were asked at the same time"},
+	{finding.AnswerRewritten, false, TheResolver, operator, "the zone's own servers say that there is no such name"},
+	{finding.AnswerBlocked, false, TheResolver, operator, "the zone's own servers do answer"},
 	{finding.AnswersDiffer, true, OneServer, holderAtHost, "the servers were asked at the same time"},
 	{finding.Refused, false, TheResolver, operator, "the resolver says so itself"},
 	{finding.ServerFailure, false, TheResolver, operator, "the zone's own servers do answer"},

@@ -131,7 +131,7 @@ func (v *Verdict) decide(found []finding.Finding) {
 		}
 	}
 	finding.Sort(v.Also)
-	v.Where, v.Who, v.Next, v.Sure, v.Because = r.place, r.who, first.Next, "certain", r.sure
+	v.Where, v.Who, v.Next, v.Sure, v.Because = r.place, r.who, first.Next, cmp.Or(first.Sure, finding.Certain), r.sure
 	v.At, v.Lasts = first.About.Server, first.Lasts
 	if r.zone && r.place != OneServer {
 		v.At = first.About.Zone
@@ -141,7 +141,7 @@ func (v *Verdict) decide(found []finding.Finding) {
 		v.Text = togetherText(v.Cause)
 	}
 	if v.Where == TheResolver && first.Code == finding.AnswerDiffers {
-		v.Sure = "likely"
+		v.Sure = finding.Likely
 	}
 }
 

@@ -60,6 +60,9 @@ const (
 	AliasDangling      Code = "alias-dangling"
 	CacheStale         Code = "cache-stale"
 	CacheNegative      Code = "cache-negative"
+	AnswerByPlace      Code = "answer-by-place"
+	AnswerRewritten    Code = "answer-rewritten"
+	AnswerBlocked      Code = "answer-blocked"
 	AnswerDiffers      Code = "answer-differs"
 	Unanswered         Code = "unanswered"
 	Failed             Code = "failed"
@@ -108,6 +111,9 @@ var Catalogue = []Entry{
 	{AliasDangling, "The alias leads to a name that does not exist.", "Ask the zone's holder to create the name the alias leads to, or to change the alias."},
 	{CacheStale, "The resolver still hands out an answer that the zone no longer gives.", "Ask whoever runs the resolver to clear this name from its cache, or wait until it runs out."},
 	{CacheNegative, "The resolver remembers that there was no such name; by now there is.", "Ask whoever runs the resolver to clear this name from its cache, or wait until it runs out."},
+	{AnswerByPlace, "The zone's own servers answer by the place of who asks, or in turn, on purpose.", "Nothing: compare with who asks from the same place."},
+	{AnswerRewritten, "The resolver makes up an answer for a name that does not exist.", "Ask another resolver, or have whoever runs this one turn that off."},
+	{AnswerBlocked, "The resolver withholds the answer, by a list of names that it does not resolve.", "Ask whoever runs the resolver whether the name is on its list on purpose."},
 	{AnswerDiffers, "The resolvers answer differently, and nothing seen explains it.", "Compare again with --zone-servers to see which of them the zone agrees with."},
 	{Unanswered, "The capture holds the question and no reply to it.", "Look whether the capture saw both directions; then ask that server yourself."},
 	{Failed, "The reply reports a failure.", "Trace the names it failed for."},
@@ -139,9 +145,10 @@ type Finding struct {
 	Code     Code     `json:"code"`
 	Severity Severity `json:"severity"`
 	About    About    `json:"about"`
-	Text     string   `json:"text"`     // one sentence, safe to print
-	Evidence []int    `json:"evidence"` // numbers of the exchanges that show it
-	Next     string   `json:"next"`     // what to do
+	Text     string   `json:"text"`           // one sentence, safe to print
+	Evidence []int    `json:"evidence"`       // numbers of the exchanges that show it
+	Next     string   `json:"next"`           // what to do
+	Sure     string   `json:"sure,omitempty"` // Certain or Likely, where the cause is inferred
 	// Brief is Text without what it is listed for, to be joined with others of one zone; "" where there is none.
 	Brief string `json:"-"`
 	// Lasts is for how many seconds at most it goes on if nobody does anything; 0: no end known.
@@ -178,3 +185,9 @@ func Worst(all []Finding) Severity {
 	}
 	return worst
 }
+
+// How sure a finding is of its cause.
+const (
+	Certain = "certain"
+	Likely  = "likely"
+)

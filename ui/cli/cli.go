@@ -51,6 +51,7 @@ func usage(err error) error { return usageError{err} }
 // and what they lead to.
 type app struct {
 	lab    bool
+	speed  float64
 	json   bool
 	bare   bool
 	wire   bool
@@ -130,6 +131,7 @@ func newRoot(a *app) *cobra.Command {
 	root.CompletionOptions.HiddenDefaultCmd = true
 	flags := root.PersistentFlags()
 	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "ask the simulated internet inside the program; nothing leaves this machine")
+	flags.Float64Var(&a.speed, "lab-speed", 1, "how many seconds pass in the lab for each real one")
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
@@ -195,7 +197,7 @@ func (a *app) rootsFlag(cmd *cobra.Command) {
 // open sets up the network, the lab's or the real one, and the session that
 // keeps the evidence.
 func (a *app) open() error {
-	if a.wait < 0 || a.tries < 0 || a.tries > 20 {
+	if a.speed <= 0 || a.speed > 1e6 || a.wait < 0 || a.tries < 0 || a.tries > 20 {
 		return usage(errBounds)
 	}
 	a.class = wire.IN
@@ -209,7 +211,7 @@ func (a *app) open() error {
 	}
 	client := &exchange.Client{Network: internet, Now: time.Now, Options: options}
 	if a.lab {
-		simulation, err := lab.New(lab.Options{})
+		simulation, err := lab.New(lab.Options{Speed: a.speed})
 		if err != nil {
 			return err
 		}

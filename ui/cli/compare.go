@@ -11,7 +11,8 @@ import (
 // newCompare is `unquil compare`.
 func newCompare(a *app) *cobra.Command {
 	var types, from []string
-	var own bool
+	var own, csv bool
+	var expect []string
 	cmd := &cobra.Command{
 		Use:     "compare NAME...",
 		Short:   "Do they all say the same, and if not, who differs and how?",
@@ -30,18 +31,28 @@ func newCompare(a *app) *cobra.Command {
 			results := probe.Compare(cmd.Context(), servers, asked, own)
 			stop()
 			found := findingsOf(results)
-			if err := a.showCompared(results, found); err != nil {
+			if err := a.keepSession(); err != nil {
 				return err
 			}
-			return verdictOn(found)
+			if csv {
+				err = data.WriteCSV(a.stdout, results)
+			} else {
+				err = a.showCompared(results, found, expect)
+			}
+			return firstOf(err, verdictOn(found))
 		},
 	}
 	cmd.Flags().StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
 	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "whom to ask, a comma list or repeated")
 	cmd.Flags().BoolVar(&own, "zone-servers", false, "also walk to the zone's own servers, and hold the others against them")
+	flags := cmd.Flags()
+	flags.StringSliceVar(&expect, "expect", nil, "the new `VALUE` of a move: who has it already, and when the last one can have it")
+	flags.BoolVar(&csv, "csv", false, "one line a server, in CSV with a heading")
+	a.questionFlags(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.bareFlag(cmd)
+	a.keepFlag(cmd)
 	return cmd
 }
 
@@ -52,12 +63,12 @@ func findingsOf(results []diagnosis.Compared) (found []finding.Finding) {
 	return found
 }
 
-func (a *app) showCompared(results []diagnosis.Compared, found []finding.Finding) error {
+func (a *app) showCompared(results []diagnosis.Compared, found []finding.Finding, expect []string) error {
 	if a.json {
 		d := a.document("compare", found)
 		var list []any
 		for i := range results {
-			list = append(list, data.OfComparison(&results[i]))
+			list = append(list, data.OfComparison(&results[i], expect))
 		}
 		d.Result = list
 		return d.Write(a.stdout)
@@ -66,7 +77,7 @@ func (a *app) showCompared(results []diagnosis.Compared, found []finding.Finding
 	if a.bare {
 		view.BareCompared(results)
 	} else {
-		view.Compared(results)
+		view.Compared(results, expect)
 	}
 	return view.Err()
 }

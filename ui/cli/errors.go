@@ -15,7 +15,7 @@ import (
 
 var (
 	errColour    = errors.New("not one of auto, always, never")
-	errBounds    = errors.New("--wait, --tries, --rate or --repeat: out of bounds")
+	errBounds    = errors.New("a number or time is out of bounds")
 	errPart      = errors.New("not a part of an answer")
 	errTogether  = errors.New("not both at once")
 	errPrefix    = errors.New("not an address or a range of addresses")
@@ -56,7 +56,7 @@ var advice = []struct {
 	{errNoWayOut, "ask this network's own resolver with unquil ask, or let port 53 out"},
 	{errColour, "for example --color never"},
 	{errSetting, "the settings are [ask] from, wait, tries; [resolver.LABEL] at, place; [group] NAME = [...]"},
-	{errBounds, "give a time such as 2s, from 1 to 20 tries, a rate from 1 on, and from 1 to 1000 repeats"},
+	{errBounds, "give times such as 2s, from 1 to 20 tries, a rate from 1 on, from 1 to 1000 repeats, and a speed over 0"},
 	{errPart, "give some of answer, authority, additional, question, header, timing"},
 	{errTogether, "leave one of them out to ask over both"},
 	{errPrefix, "for example 192.0.2.1, 192.0.2.0/24 or 2001:db8::/120"},

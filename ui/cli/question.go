@@ -181,6 +181,21 @@ func (a *app) newEvidence() (*evidence, error) {
 	return &evidence{file, writer}, nil
 }
 
+// keepSession writes all exchanges of the session to the file that --keep names.
+func (a *app) keepSession() (err error) {
+	v, err := a.newEvidence()
+	if err != nil {
+		return err
+	}
+	defer v.close(&err)
+	for _, e := range a.session.Exchanges() {
+		if err := v.add(&e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (v *evidence) add(e *exchange.Exchange) error {
 	if v.writer == nil {
 		return nil

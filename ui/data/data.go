@@ -188,7 +188,7 @@ func OfMessage(data []byte, m *wire.Message, pieces []wire.Piece, broken error) 
 }
 
 // OfComparison returns one comparison as JSON has it.
-func OfComparison(c *diagnosis.Compared) any {
+func OfComparison(c *diagnosis.Compared, expect []string) any {
 	type group struct {
 		Outcome string   `json:"outcome"`
 		Values  []string `json:"values,omitempty"`
@@ -210,6 +210,17 @@ func OfComparison(c *diagnosis.Compared) any {
 		groups = append(groups, j)
 	}
 	result := map[string]any{"question": OfQuestion(c.Question), "headline": c.Headline(), "groups": groups, "zone_servers_asked": c.Asked}
+	if len(expect) > 0 {
+		move := c.Expect(expect)
+		names := func(members []comparison.Member) []string {
+			list := []string{}
+			for _, m := range members {
+				list = append(list, memberName(m))
+			}
+			return list
+		}
+		result["move"] = map[string]any{"expected": expect, "have": names(move.Have), "lack": names(move.Lack), "done_within": move.Lasts}
+	}
 	if c.Walk != nil {
 		result["walk"] = OfWalk(c.Walk)
 	}

@@ -12,27 +12,52 @@ import (
 )
 
 // Compared draws comparisons, one a question.
-func (v *View) Compared(results []diagnosis.Compared) {
+func (v *View) Compared(results []diagnosis.Compared, expect []string) {
 	for i := range results {
 		if i > 0 {
 			v.line()
 		}
-		v.compared(&results[i])
+		v.compared(&results[i], expect)
 	}
 }
 
-func (v *View) compared(c *diagnosis.Compared) {
+func (v *View) compared(c *diagnosis.Compared, expect []string) {
 	v.flow("", 0, nameText(c.Question.Name)+" "+c.Question.Type.String()+": "+c.Headline(), plainStyle)
 	if !c.Asked {
 		v.flow("", 2, "The zone's own servers were not asked (--zone-servers asks them), so this does not say who is right.", quiet)
 	} else if c.Truth() == nil {
 		v.flow("", 2, "None of the zone's own servers gave an answer to hold the others against.", quiet)
 	}
+	if len(expect) > 0 {
+		v.move(c.Expect(expect))
+	}
 	for i := range c.Groups {
 		v.line()
 		v.group(&c.Groups[i])
 	}
 	v.Findings("what to note", c.AllFindings())
+}
+
+// move draws how far a change has come: a bar with the share that has it, and
+// when the last one can have it.
+func (v *View) move(m comparison.Move) {
+	total := len(m.Have) + len(m.Lack)
+	const width = 30
+	done := width * len(m.Have) / max(total, 1)
+	v.line()
+	v.row("the move", fmt.Sprintf("to %s", strings.Join(m.Expected, ", ")))
+	v.flow("", labelWidth, good.Render(strings.Repeat("█", done))+quiet.Render(strings.Repeat("░", width-done))+fmt.Sprintf(" %d of %d have it (%d of 100)", len(m.Have), total, 100*len(m.Have)/max(total, 1)), plainStyle)
+	if len(m.Lack) == 0 {
+		return
+	}
+	var names []string
+	for _, member := range m.Lack {
+		names = append(names, member.Exchange.Server.Name())
+	}
+	v.row("still old", strings.Join(names, ", "))
+	if m.Lasts > 0 {
+		v.row("done by", "the last cache asked can have forgotten the old answer in "+Seconds(m.Lasts))
+	}
 }
 
 func (v *View) group(g *comparison.Group) {
@@ -89,12 +114,17 @@ func memberWords(m comparison.Member) string {
 	return strings.Join(words, ", ")
 }
 
-// BareCompared draws one line a server: its name, a tab, its values.
+// BareCompared draws one line a server: its name, a tab, its values with commas
+// between, or the word for how it ended.
 func (v *View) BareCompared(results []diagnosis.Compared) {
 	for i := range results {
 		for _, g := range results[i].Groups {
+			says := strings.Join(g.Values, ",")
+			if says == "" {
+				says = string(g.Outcome)
+			}
 			for _, m := range g.Members {
-				v.line(m.Exchange.Server.Name(), "\t", g.Says())
+				v.line(m.Exchange.Server.Name(), "\t", says)
 			}
 		}
 	}

@@ -133,6 +133,9 @@ func (v *View) findings(title string, findings []finding.Finding, advice bool) {
 		style := severe[f.Severity]
 		v.flow("  "+style.Render(string(f.Severity)), labelWidth, f.Text, plainStyle)
 		detail := string(f.Code)
+		if f.Sure != "" {
+			detail += " (" + f.Sure + ")"
+		}
 		if f.Lasts > 0 {
 			detail += "; ends by itself in " + Seconds(f.Lasts) + " at the latest"
 		}
@@ -176,8 +179,8 @@ func Took(d time.Duration) string {
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d >= 10*time.Millisecond:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < 50*time.Microsecond:
-		return "under 0.1 ms"
+	case d < 100*time.Microsecond:
+		return fmt.Sprintf("%.2f ms", float64(d.Microseconds())/1000)
 	}
 	return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
 }

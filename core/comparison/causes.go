@@ -1,0 +1,238 @@
+package comparison
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Evidence is what was asked besides, to tell why answers differ.
+type Evidence struct {
+	// ByPlace is, for a resolver's exchange, the zone's own servers asked for
+	// what clients in that resolver's network would get.
+	ByPlace map[*exchange.Exchange][]*exchange.Exchange
+	// Again is one of the zone's own servers asked the same several times more.
+	Again []*exchange.Exchange
+	// MadeUp is, for a resolver's exchange, that resolver asked for names that
+	// nobody can have made.
+	MadeUp map[*exchange.Exchange][]*exchange.Exchange
+}
+
+// doubt is one difference to be explained: what a resolver says, against what
+// the zone says.
+type doubt struct {
+	member   Member
+	group    *Group
+	truth    *Group
+	evidence Evidence
+}
+
+// cause tries to explain a difference; ok is false when it is another one.
+type cause func(d doubt) (f finding.Finding, ok bool)
+
+// causes are tried in turn, the surest and most particular first.
+var causes = []cause{blocked, rewritten, byPlace, negative, stale}
+
+// difference says why a resolver's answer is not the zone's.
+func (r *Result) difference(d doubt) finding.Finding {
+	for _, cause := range causes {
+		if f, ok := cause(d); ok {
+			return f
+		}
+	}
+	e := d.member.Exchange
+	if !e.Outcome.Good() {
+		return d.finding(finding.Failed, finding.Fault, "%s does not answer (%s).", e.Server.Name(), e.Outcome)
+	}
+	return d.finding(finding.AnswerDiffers, finding.Fault, "%s says %s; the zone says %s, and nothing seen explains the difference.", e.Server.Name(), d.group.Says(), d.truth.Says())
+}
+
+func (d doubt) finding(code finding.Code, severity finding.Severity, format string, args ...any) finding.Finding {
+	return finding.New(code, severity, about(d.member.Exchange), fmt.Sprintf(format, args...), d.member.Exchange.Number, d.truth.Members[0].Exchange.Number)
+}
+
+// nowhere are addresses that lead to no host: filters hand them out.
+func nowhere(values []string) bool {
+	return len(values) > 0 && !slices.ContainsFunc(values, func(v string) bool {
+		a, err := netip.ParseAddr(v)
+		return err != nil || !a.IsUnspecified() && !a.IsLoopback()
+	})
+}
+
+// filters are the Extended DNS Errors that say that an answer is withheld (RFC 8914 §4.16 to §4.19).
+var filters = map[uint16]bool{15: true, 16: true, 17: true, 18: true}
+
+// blocked is an answer withheld: a reply says so, or the address leads nowhere.
+func blocked(d doubt) (f finding.Finding, ok bool) {
+	e := d.member.Exchange
+	if e.Reply == nil {
+		return f, false
+	}
+	if edns, has := e.Reply.EDNS(); has {
+		for _, o := range edns.Options {
+			if code, name, extra, is := o.ExtendedError(); is && filters[code] {
+				text := name
+				if extra != "" {
+					text += ": " + wire.Escape(extra)
+				}
+				f = d.finding(finding.AnswerBlocked, finding.Fault, "%s withholds the answer, by its own word (%s).", e.Server.Name(), text)
+				f.Sure = finding.Certain
+				return f, true
+			}
+		}
+	}
+	if nowhere(d.group.Values) && !nowhere(d.truth.Values) {
+		f = d.finding(finding.AnswerBlocked, finding.Fault, "%s gives %s, which leads nowhere; the zone says %s.", e.Server.Name(), d.group.Says(), d.truth.Says())
+		f.Sure = finding.Likely
+		return f, true
+	}
+	return f, false
+}
+
+// rewritten is data where the zone says that there is no such name; names that
+// nobody has and that get the same prove it.
+func rewritten(d doubt) (f finding.Finding, ok bool) {
+	e := d.member.Exchange
+	if d.truth.Outcome != exchange.NoName || e.Outcome != exchange.Answered {
+		return f, false
+	}
+	same := 0
+	f = d.finding(finding.AnswerRewritten, finding.Fault, "%s gives %s where the zone says that there is no such name.", e.Server.Name(), d.group.Says())
+	f.Sure = finding.Likely
+	for _, made := range d.evidence.MadeUp[e] {
+		if made.Meaning() == e.Meaning() {
+			same++
+			f.AddEvidence(made.Number)
+		}
+	}
+	if same > 1 {
+		f.Sure = finding.Certain
+		f.Text = strings.TrimSuffix(f.Text, ".") + fmt.Sprintf(", and the same for %d names that nobody has.", same)
+	}
+	return f, true
+}
+
+// byPlace is an answer that the zone's own servers give to other clients, or in turn.
+func byPlace(d doubt) (f finding.Finding, ok bool) {
+	e := d.member.Exchange
+	if e.Outcome != exchange.Answered || d.truth.Outcome != exchange.Answered {
+		return f, false
+	}
+	for _, there := range d.evidence.ByPlace[e] {
+		if there.Meaning() == e.Meaning() && there.Authoritative() {
+			f = d.finding(finding.AnswerByPlace, finding.Note, "%s gets another answer for its place, rightly: the zone's own server says %s for clients there.", e.Server.Name(), d.group.Says())
+			f.AddEvidence(there.Number)
+			f.Sure = finding.Certain
+			return f, true
+		}
+	}
+	// In turn: every value of the resolver's is one that the zone's own server gives at some time.
+	given := map[string]bool{}
+	answers := map[string]bool{}
+	for _, again := range d.evidence.Again {
+		answers[again.Meaning()] = true
+		for _, v := range exchange.Values(again.Answer().Records) {
+			given[v] = true
+		}
+	}
+	if len(answers) > 1 && !slices.ContainsFunc(d.group.Values, func(v string) bool { return !given[v] }) {
+		f = d.finding(finding.AnswerByPlace, finding.Note, "%s has one of several answers that the zone's own server gives in turn.", e.Server.Name())
+		for _, again := range d.evidence.Again {
+			f.AddEvidence(again.Number)
+		}
+		f.Sure = finding.Certain
+		return f, true
+	}
+	return f, false
+}
+
+// negative is "there is none" remembered from before there was.
+func negative(d doubt) (f finding.Finding, ok bool) {
+	e := d.member.Exchange
+	if e.Outcome != exchange.NoName && e.Outcome != exchange.NoData || d.truth.Outcome != exchange.Answered {
+		return f, false
+	}
+	f = d.finding(finding.CacheNegative, finding.Fault, "%s says %s; the zone has %s.", e.Server.Name(), e.Outcome, d.truth.Says())
+	f.Sure = finding.Likely
+	if soa, ttl, has := exchange.Negative(e.Reply); has {
+		f.Lasts = ttl
+		// A fresh "none" comes with the whole of the zone's negative TTL.
+		if content, _ := soa.Authority(); ttl < content.Minimum && !e.Authoritative() {
+			f.Sure = finding.Certain
+		}
+	}
+	return f, true
+}
+
+// stale is an older answer out of a cache: one that a lagging server of the zone
+// still gives, or that has been counted down.
+func stale(d doubt) (f finding.Finding, ok bool) {
+	e := d.member.Exchange
+	if e.Outcome != exchange.Answered || e.Authoritative() {
+		return f, false
+	}
+	f = d.finding(finding.CacheStale, finding.Fault, "%s still answers %s; the zone says %s.", e.Server.Name(), d.group.Says(), d.truth.Says())
+	f.Lasts, f.Sure = d.group.leastOf(d.member), finding.Likely
+	for _, other := range d.group.Members {
+		if other.Own {
+			f.AddEvidence(other.Exchange.Number)
+			f.Sure = finding.Certain // that server shows where the answer comes from
+		}
+	}
+	// With as much time left as the zone gives, it was not fetched from this zone before.
+	return f, f.Sure == finding.Certain || f.Lasts < d.truth.MostTTL || d.truth.MostTTL == 0
+}
+
+// Open returns the members whose difference from the zone needs more evidence to
+// be explained, and whether the zone says that there is no such name.
+func (r *Result) Open() (members []Member, noName bool) {
+	truth := r.Truth()
+	if truth == nil {
+		return nil, false
+	}
+	for i := range r.Groups {
+		g := &r.Groups[i]
+		for _, m := range g.Members {
+			if g != truth && !m.Own && m.Exchange.Outcome == exchange.Answered {
+				members = append(members, m)
+			}
+		}
+	}
+	return members, truth.Outcome == exchange.NoName
+}
+
+// Move is how far a change has come.
+type Move struct {
+	Expected   []string
+	Have, Lack []Member
+	Lasts      uint32 // seconds in which the last cache asked can have forgotten the old answer
+}
+
+// Expect says who already gives the expected values, and who does not.
+func (r *Result) Expect(values []string) Move {
+	move := Move{Expected: values}
+	for _, g := range r.Groups {
+		has := len(g.Values) > 0 && !slices.ContainsFunc(values, func(v string) bool { return !slices.Contains(g.Values, v) })
+		for _, m := range g.Members {
+			if has {
+				move.Have = append(move.Have, m)
+				continue
+			}
+			move.Lack = append(move.Lack, m)
+			if m.Own {
+				continue
+			}
+			left := g.leastOf(m)
+			if m.Exchange.Reply != nil && len(g.Values) == 0 {
+				_, left, _ = exchange.Negative(m.Exchange.Reply)
+			}
+			move.Lasts = max(move.Lasts, left)
+		}
+	}
+	return move
+}
