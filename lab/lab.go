@@ -120,6 +120,9 @@ func rootHints(z *zone) []wire.Record {
 	return hints
 }
 
+// Now is the time in the lab, which TTLs there run by.
+func (l *Lab) Now() time.Time { return l.now() }
+
 // Hints returns the lab's root hints.
 func (l *Lab) Hints() []wire.Record { return l.hints }
 

@@ -41,7 +41,7 @@ func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, e
 	if err != nil {
 		return nil, err
 	}
-	return virtualConn{conn, net.TCPAddrFromAddrPort(n.local(conn.LocalAddr()))}, nil
+	return virtualConn{conn, net.TCPAddrFromAddrPort(n.local(conn.LocalAddr(), server))}, nil
 }
 
 // Datagrams opens a UDP socket from which server can be asked.
@@ -54,12 +54,15 @@ func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.D
 	if err != nil {
 		return nil, err
 	}
-	return &datagrams{conn, net.UDPAddrFromAddrPort(n.local(conn.LocalAddr())), server, at}, nil
+	return &datagrams{conn, net.UDPAddrFromAddrPort(n.local(conn.LocalAddr(), server)), server, at}, nil
 }
 
-// local is the technician's virtual address with the real port.
-func (n Network) local(a net.Addr) netip.AddrPort {
+// local is the technician's virtual address of the server's family, with the real port.
+func (n Network) local(a net.Addr, server netip.AddrPort) netip.AddrPort {
 	port := netip.MustParseAddrPort(a.String()).Port()
+	if server.Addr().Is6() {
+		return netip.AddrPortFrom(n.lab.Scenario.Machine6, port)
+	}
 	return netip.AddrPortFrom(n.lab.Scenario.Machine, port)
 }
 

@@ -27,6 +27,7 @@ type Scenario struct {
 	Story     string
 	Begins    time.Time
 	Machine   netip.Addr // the technician's
+	Machine6  netip.Addr // and its IPv6 address
 	Servers   []Server   `toml:"server"`
 	Resolvers []Resolver `toml:"resolver"`
 	Faults    []Fault    `toml:"fault"`

@@ -350,3 +350,17 @@ func OfLocal(l *diagnosis.Local) any {
 	}
 	return result
 }
+
+// OfEvent returns a change seen while watching as JSON has it.
+func OfEvent(e comparison.Event) any {
+	return map[string]any{"at": e.At, "event": e.Kind, "server": e.Server.Name(), "says": e.Says, "ttl": e.TTL, "text": e.Text}
+}
+
+// OfWatched returns how watching ended as JSON has it.
+func OfWatched(w diagnosis.Watched) any {
+	list := []any{}
+	for _, t := range w.Tracks {
+		list = append(list, map[string]any{"server": t.Server.Name(), "outcome": t.Outcome, "values": t.Values, "changes": t.Changes, "asked": t.Asked, "habit": t.Habit(), "caches": t.Caches})
+	}
+	return map[string]any{"rounds": w.Rounds, "took": w.Took.Seconds(), "met": w.Met, "servers": list}
+}

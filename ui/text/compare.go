@@ -108,6 +108,9 @@ func memberWords(m comparison.Member) string {
 		records := e.Answer().Records
 		words = append(words, "a cache, "+Seconds(records[0].TTL)+" left")
 	}
+	if over := e.Transport(); over != exchange.UDP && over != "" {
+		words = append(words, "over "+strings.ToUpper(string(over)))
+	}
 	if e.Reply != nil {
 		words = append(words, Took(e.Took()))
 	}

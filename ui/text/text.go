@@ -234,3 +234,13 @@ func spoken(name string) string {
 	}
 	return strings.TrimSuffix(name, ".")
 }
+
+// raw writes text as it is: for moving the cursor of a terminal.
+func (v *View) raw(text string) {
+	if v.err == nil {
+		_, v.err = io.WriteString(v.w, text)
+	}
+}
+
+// cut shortens a styled text to a width.
+func cut(text string, width int) string { return ansi.Truncate(text, width, "…") }

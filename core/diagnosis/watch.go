@@ -1,0 +1,66 @@
+package diagnosis
+
+import (
+	"context"
+	"time"
+
+	"unquil/core/comparison"
+	"unquil/core/exchange"
+	"unquil/core/wire"
+)
+
+// Watch says what to watch for. Now is the clock that TTLs run by.
+type Watch struct {
+	Every      time.Duration
+	For        time.Duration // 0: until the condition or ctx ends it
+	UntilAgree bool
+	Until      []string // values that all have to give
+	Now        func() time.Time
+}
+
+// Watched is how watching ended.
+type Watched struct {
+	Tracks []*comparison.Track
+	Rounds int
+	Took   time.Duration
+	Met    bool // the condition, if there was one
+	Cut    bool // by ctx
+}
+
+// Watch asks all servers again and again, and calls event for each change and
+// round after every round, until the condition is met, the time is over, or ctx
+// ends. Answers that ctx cut short do not count.
+func (p Probe) Watch(ctx context.Context, servers []exchange.Server, q wire.Question, w Watch, event func(comparison.Event), round func([]*comparison.Track)) Watched {
+	result := Watched{}
+	var requests []exchange.Request
+	for _, server := range servers {
+		result.Tracks = append(result.Tracks, comparison.NewTrack(server))
+		requests = append(requests, exchange.Request{Server: server, Question: q})
+	}
+	begun := p.Session.Client.Now()
+	ticker := time.NewTicker(w.Every)
+	defer ticker.Stop()
+	for {
+		exchanges := p.Session.AskAll(ctx, requests)
+		at := w.Now()
+		for i, e := range exchanges {
+			if e.Outcome == "" {
+				continue
+			}
+			for _, happened := range result.Tracks[i].Add(at, e) {
+				event(happened)
+			}
+		}
+		result.Rounds++
+		round(result.Tracks)
+		result.Took = p.Session.Client.Now().Sub(begun)
+		result.Met = w.UntilAgree && comparison.Agree(result.Tracks) || len(w.Until) > 0 && comparison.AllSay(result.Tracks, w.Until)
+		if result.Cut = ctx.Err() != nil; result.Met || result.Cut || w.For > 0 && result.Took+w.Every > w.For {
+			return result
+		}
+		select {
+		case <-ctx.Done():
+		case <-ticker.C:
+		}
+	}
+}

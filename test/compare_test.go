@@ -1,0 +1,123 @@
+package test
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestCompareNamesCauses(t *testing.T) {
+	for _, tt := range []struct {
+		name, from string
+		code       int
+		want       []string
+		not        []string
+	}{
+		{"tickets", "office,isp", 3, []string{"4 of 6 say what the zone says now", "an older answer, gone from office in 41 min", "cache-stale (certain)", "answers-differ", "serials-differ"}, nil},
+		{"webcam2", "isp,office", 3, []string{"remembers that there was none", "cache-negative (certain)"}, nil},
+		{"tikets", "cafe,isp", 3, []string{"makes an answer up", "answer-rewritten (certain)", "the same for 2 names that nobody has"}, nil},
+		{"snow", "office,isp,public", 0, []string{"another answer for its place, rightly", "answer-by-place (certain)"}, []string{" fault ", " concern "}},
+		{"web", "office,isp,public", 0, []string{"agree"}, []string{" fault ", " concern "}},
+		{"web", "office,kiosk,closed", 3, []string{"kiosk sent nothing back", "closed refuses to answer"}, nil},
+	} {
+		t.Run(tt.name+" from "+tt.from, func(t *testing.T) {
+			o := run(t, append(quick, "compare", tt.name+".hollowtarn.example", "-t", "A", "--from", tt.from, "--zone-servers")...)
+			assert.Equal(t, tt.code, o.code, o.stderr)
+			for _, want := range tt.want {
+				assert.Contains(t, squeezed(o), want)
+			}
+			for _, not := range tt.not {
+				assert.NotContains(t, o.stdout, not)
+			}
+		})
+	}
+}
+
+func TestCompareForms(t *testing.T) {
+	keep := filepath.Join(t.TempDir(), "compare.pcapng")
+	args := []string{"compare", "--lab", "tickets.hollowtarn.example", "-t", "A", "--from", "office,isp,public"}
+	o := run(t, append(args, "--zone-servers", "--expect", "203.0.113.140", "--keep", keep)...)
+	assert.Equal(t, 3, o.code)
+	for _, want := range []string{"5 of 7 have it (71 of 100)", "still old office, ns.farhost.test", "can have forgotten the old answer in 41 min"} {
+		assert.Contains(t, squeezed(o), want)
+	}
+	kept := squeezed(run(t, "decode", keep))
+	assert.Contains(t, kept, "tickets.hollowtarn.example A: 203.0.113.80")
+	assert.Contains(t, kept, "(2001:db8:0:2::10 asked 2001:db8:113::11)")
+
+	rows, err := csv.NewReader(strings.NewReader(run(t, append(args, "--csv")...).stdout)).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, rows, 4)
+	assert.Equal(t, "server", rows[0][2])
+	values := map[string]string{}
+	for _, row := range rows[1:] {
+		values[row[2]] = row[6]
+	}
+	assert.Equal(t, map[string]string{"office": "203.0.113.80", "isp": "203.0.113.140", "public": "203.0.113.140"}, values)
+
+	d, _ := runJSON(t, append(args, "--expect", "203.0.113.140")...)
+	var result []struct {
+		Move struct{ Have, Lack []string }
+	}
+	require.NoError(t, json.Unmarshal(d.Result, &result))
+	assert.Equal(t, []string{"office"}, result[0].Move.Lack)
+	assert.Contains(t, squeezed(run(t, append(args, "--over", "tls")...)), "isp 198.51.100.53, a cache, 1 h (3600) left, over TLS")
+}
+
+func TestWatch(t *testing.T) {
+	for _, tt := range []struct {
+		name string
+		args []string
+		code int
+		want []string
+	}{
+		{"a move reaches the last cache", []string{"tickets.hollowtarn.example", "--from", "office,isp", "--every", "100ms", "--lab-speed", "2500", "--for", "20s", "--until", "203.0.113.140"}, 0,
+			[]string{"office says 203.0.113.80, for 41 min", "office now says 203.0.113.140; before it said 203.0.113.80", "all give 203.0.113.140", "1 change"}},
+		{"until all agree", []string{"web.hollowtarn.example", "--from", "office,isp", "--every", "100ms", "--until-agree"}, 0, []string{"1 round: all say the same"}},
+		{"two caches behind one address", []string{"hollowtarn.example", "-t", "MX", "--from", "public", "--every", "100ms", "--for", "1s", "--lab-speed", "50"}, 0, []string{"2 caches have been seen behind this address", "several caches behind one address"}},
+		{"the zone's own server never counts down", []string{"web.hollowtarn.example", "--from", "203.0.113.11", "--every", "100ms", "--for", "1s", "--lab-speed", "50"}, 0, []string{"never falls", "0 changes"}},
+		{"what does not come about", []string{"web.hollowtarn.example", "--from", "office", "--every", "50ms", "--for", "200ms", "--until", "192.0.2.1"}, 3, []string{"not reached: all give 192.0.2.1"}},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			o := run(t, append([]string{"watch", "--lab"}, tt.args...)...)
+			assert.Equal(t, tt.code, o.code, o.stderr)
+			for _, want := range tt.want {
+				assert.Contains(t, squeezed(o), want)
+			}
+		})
+	}
+	lines := strings.Split(strings.TrimSpace(run(t, "watch", "--lab", "web.hollowtarn.example", "--from", "office", "--every", "50ms", "--for", "150ms", "--json").stdout), "\n")
+	var first struct{ Event, Server, Says string }
+	require.NoError(t, json.Unmarshal([]byte(lines[0]), &first))
+	assert.Equal(t, "first office 203.0.113.120, 203.0.113.121", first.Event+" "+first.Server+" "+first.Says)
+	assert.Contains(t, lines[len(lines)-1], `"summary"`)
+	for _, bad := range [][]string{{"--every", "0s"}, {"--until", "x", "--until-agree"}, {"--for", "-1s"}} {
+		assert.Equal(t, 2, run(t, append([]string{"watch", "--lab", "a.example"}, bad...)...).code)
+	}
+}
+
+func TestInterruptedWatchSumsUp(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("no interrupt can be sent there")
+	}
+	cmd := exec.Command(program, "watch", "--lab", "web.hollowtarn.example", "--from", "office", "--every", "100ms")
+	var stdout bytes.Buffer
+	cmd.Stdout = &stdout
+	require.NoError(t, cmd.Start())
+	time.Sleep(500 * time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	cmd.Wait()
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
+	assert.Contains(t, stdout.String(), "stopped before the end")
+	assert.Contains(t, stdout.String(), "0 changes")
+}

@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"unquil/core/comparison"
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+	"unquil/core/wire"
+	"unquil/ui/data"
+)
+
+// newWatch is `unquil watch`.
+func newWatch(a *app) *cobra.Command {
+	var typ string
+	var from []string
+	w := diagnosis.Watch{Now: time.Now}
+	cmd := &cobra.Command{
+		Use:     "watch NAME",
+		Short:   "How does the answer change over time?",
+		Example: "  unquil watch --lab tickets.hollowtarn.example --from office,isp --every 1s --lab-speed 600 --until 203.0.113.140",
+		Args:    taking(1, 1),
+		RunE: func(cmd *cobra.Command, names []string) error {
+			asked, err := questions(names, []string{typ})
+			if err != nil {
+				return err
+			}
+			if w.Every <= 0 || w.For < 0 {
+				return usage(errBounds)
+			}
+			if w.UntilAgree && len(w.Until) > 0 {
+				return usage(fmt.Errorf("--until-agree and --until: %w", errTogether))
+			}
+			probe, servers, _, err := a.begin(cmd.Context(), from)
+			if err != nil {
+				return err
+			}
+			a.session.Forgets = true // watching may go on for days
+			if a.simulation != nil {
+				w.Now = a.simulation.Now
+			}
+			return a.watch(cmd.Context(), probe, asked[0], servers, w)
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVarP(&typ, "type", "t", "A", "record type, by mnemonic or TYPE123")
+	flags.StringSliceVarP(&from, "from", "f", nil, "whom to ask, a comma list or repeated")
+	flags.DurationVar(&w.Every, "every", 5*time.Second, "how often to ask each of them")
+	flags.DurationVar(&w.For, "for", 10*time.Minute, "for how long; 0 means until the end of what is waited for")
+	flags.BoolVar(&w.UntilAgree, "until-agree", false, "until all say the same")
+	flags.StringSliceVar(&w.Until, "until", nil, "until all give this `VALUE`")
+	a.questionFlags(cmd)
+	a.askFlags(cmd)
+	return cmd
+}
+
+// watch shows the watching as it goes: a table on a terminal, a line a change on
+// a pipe, an event a line with --json.
+func (a *app) watch(ctx context.Context, probe diagnosis.Probe, q wire.Question, servers []exchange.Server, w diagnosis.Watch) error {
+	view := a.view()
+	live := view.NewLive()
+	var written error
+	event, round := func(e comparison.Event) { view.Event(e) }, func([]*comparison.Track) {}
+	switch {
+	case a.json:
+		lines := json.NewEncoder(a.stdout)
+		lines.SetEscapeHTML(false)
+		event = func(e comparison.Event) { written = firstOf(written, lines.Encode(data.OfEvent(e))) }
+	case !a.quietOut():
+		event = func(comparison.Event) {}
+		round = func(tracks []*comparison.Track) { live.Draw(q.Spoken(), tracks, w.Now()) }
+	}
+	result := probe.Watch(ctx, servers, q, w, event, round)
+	waited := ""
+	switch {
+	case w.UntilAgree:
+		waited = "all say the same"
+	case len(w.Until) > 0:
+		waited = "all give " + strings.Join(w.Until, ", ")
+	}
+	if a.json {
+		written = firstOf(written, json.NewEncoder(a.stdout).Encode(map[string]any{"unquil": version(), "command": "watch", "schema": data.Schema, "summary": data.OfWatched(result)}))
+	} else {
+		view.Watched(result, waited)
+		written = view.Err()
+	}
+	if written == nil && waited != "" && !result.Met && !result.Cut {
+		return errFault
+	}
+	return written
+}

@@ -1,0 +1,103 @@
+package text
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"unquil/core/comparison"
+	"unquil/core/diagnosis"
+)
+
+// Event draws one change as a line, with the time of the clock that TTLs run by.
+func (v *View) Event(e comparison.Event) {
+	style := plainStyle
+	if e.Kind == comparison.Changed {
+		style = strong
+	}
+	text := e.Text
+	if e.TTL > 0 && e.Kind != comparison.Several {
+		text += fmt.Sprintf(", for %s", Seconds(e.TTL))
+	}
+	v.flow(quiet.Render(e.At.Format("15:04:05")), 10, text, style)
+}
+
+// Live draws the tracks as a table that is drawn again in its place.
+type Live struct {
+	view  *View
+	lines int
+}
+
+// NewLive returns a table on a terminal.
+func (v *View) NewLive() *Live { return &Live{view: v} }
+
+// Draw draws the table over the one before.
+func (l *Live) Draw(title string, tracks []*comparison.Track, now time.Time) {
+	if l.lines > 0 {
+		l.view.raw(fmt.Sprintf("\x1b[%dA\x1b[J", l.lines))
+	}
+	l.lines = l.view.table(title, tracks, now)
+}
+
+// table draws a row a resolver and returns how many lines it took.
+func (v *View) table(title string, tracks []*comparison.Track, now time.Time) int {
+	widest, lines := len("resolver"), 0
+	says := len("says")
+	for _, t := range tracks {
+		widest, says = max(widest, len(t.Server.Name())), max(says, len(t.Says))
+	}
+	widest, says = min(widest, 24), min(says, max(v.width-widest-50, 16))
+	row := func(columns ...string) {
+		text := ""
+		for i, width := range []int{widest + 2, says + 2, 20, 12, 8} {
+			text += pad(cut(columns[i], width-1), width)
+		}
+		v.line("  ", text)
+		lines++
+	}
+	v.line(subject.Render(title))
+	v.line()
+	lines += 2
+	row(quiet.Render("resolver"), quiet.Render("says"), quiet.Render("left"), quiet.Render("fetched"), quiet.Render("changes"))
+	for _, t := range tracks {
+		left, fetched := "", "not seen"
+		if ends := t.Ends(); !ends.IsZero() {
+			left = Seconds(uint32(max(ends.Sub(now), 0) / time.Second))
+		}
+		if t.Habit() == comparison.Constant {
+			left = Seconds(t.TTL) + ", always"
+		}
+		if !t.Refreshed.IsZero() {
+			fetched = t.Refreshed.Format("15:04:05")
+		}
+		answer := t.Says
+		if !t.Outcome.Good() {
+			answer = severe["fault"].Render(answer)
+		}
+		row(t.Server.Name(), answer, left, fetched, fmt.Sprint(t.Changes))
+	}
+	return lines
+}
+
+// Watched draws how watching ended: whether what was waited for came about, and
+// what was seen of each resolver.
+func (v *View) Watched(w diagnosis.Watched, waited string) {
+	v.line()
+	how := fmt.Sprintf("watched for %s, %s", Took(w.Took), plural(w.Rounds, "round", "rounds"))
+	switch {
+	case w.Met:
+		how += ": " + good.Render(waited)
+	case w.Cut:
+		how += ": stopped before the end"
+	case waited != "":
+		how += ": " + severe["fault"].Render("not reached: "+waited)
+	}
+	v.flow("", 0, how, plainStyle)
+	for _, t := range w.Tracks {
+		words := []string{fmt.Sprintf("%s, %s", t.Says, plural(t.Changes, "change", "changes")), string(t.Habit())}
+		if t.Caches > 1 {
+			words = append(words, fmt.Sprintf("%d caches seen", t.Caches))
+		}
+		v.flow("  "+t.Server.Name(), labelWidth+4, strings.Join(words, "; "), plainStyle)
+	}
+}
