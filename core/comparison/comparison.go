@@ -234,6 +234,9 @@ func (r *Result) groupWords(g *Group) string {
 	if len(parts) > 3 {
 		who = fmt.Sprintf("%s and %d more", parts[0], len(parts)-1)
 	}
+	if !g.Outcome.Good() {
+		return fmt.Sprintf("%s gave no answer (%s)", who, g.Outcome)
+	}
 	how := "says " + g.Says()
 	for _, f := range r.Findings {
 		if words, ok := differences[f.Code]; ok && slices.Contains(f.Evidence, g.Members[0].Exchange.Number) {

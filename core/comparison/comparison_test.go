@@ -68,7 +68,7 @@ func TestCompare(t *testing.T) {
 		{"a stale cache alone", []says{{"office", false, 2480, 0, old}, {"dns1", true, 3600, 0, now}}, 1, "1 of 2 say what the zone says now; office differs: an older answer, gone from office in 41 min 20 s at the latest", []finding.Code{finding.CacheStale}, 2480},
 		{"fetched just now and different all the same", []says{{"office", false, 3600, 0, old}, {"dns1", true, 3600, 0, now}}, 1, "1 of 2 say what the zone says now; office differs: says 203.0.113.80", []finding.Code{finding.AnswerDiffers}, 0},
 		{"a remembered nothing", []says{{"isp", false, 200, wire.NXDomain, nil}, {"dns1", true, 3600, 0, now}}, 1, "1 of 2 say what the zone says now; isp differs: remembers that there was none, gone from isp in 3 min 20 s at the latest", []finding.Code{finding.CacheNegative}, 200},
-		{"a failure", []says{{"isp", false, 0, wire.ServFail, nil}, {"dns1", true, 3600, 0, now}}, 1, "1 of 2 say what the zone says now; isp differs: says server-failure", []finding.Code{finding.ServerFailure}, 0},
+		{"a failure", []says{{"isp", false, 0, wire.ServFail, nil}, {"dns1", true, 3600, 0, now}}, 1, "1 of 2 say what the zone says now; isp gave no answer (server-failure)", []finding.Code{finding.ServerFailure}, 0},
 		{"without the zone's word nobody is to blame", []says{{"office", false, 60, 0, old}, {"isp", false, 60, 0, now}}, -1, "1 of 2 agree; isp differs: says 203.0.113.140", []finding.Code{finding.AnswerDiffers}, 0},
 	} {
 		t.Run(tt.name, func(t *testing.T) {

@@ -14,7 +14,8 @@ type Watch struct {
 	Every      time.Duration
 	For        time.Duration // 0: until the condition or ctx ends it
 	UntilAgree bool
-	Until      []string // values that all have to give
+	Until      []string      // values that all have to give
+	Beat       time.Duration // how often to call round between the rounds, so that a countdown can be shown; 0: never
 	Now        func() time.Time
 }
 
@@ -58,9 +59,26 @@ func (p Probe) Watch(ctx context.Context, servers []exchange.Server, q wire.Ques
 		if result.Cut = ctx.Err() != nil; result.Met || result.Cut || w.For > 0 && result.Took+w.Every > w.For {
 			return result
 		}
+		p.pause(ctx, ticker.C, w.Beat, func() { round(result.Tracks) })
+	}
+}
+
+// pause waits for the next round, and calls beat meanwhile.
+func (p Probe) pause(ctx context.Context, next <-chan time.Time, every time.Duration, beat func()) {
+	var beats <-chan time.Time
+	if every > 0 {
+		ticker := time.NewTicker(every)
+		defer ticker.Stop()
+		beats = ticker.C
+	}
+	for {
 		select {
 		case <-ctx.Done():
-		case <-ticker.C:
+			return
+		case <-next:
+			return
+		case <-beats:
+			beat()
 		}
 	}
 }

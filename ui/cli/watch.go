@@ -74,7 +74,9 @@ func (a *app) watch(ctx context.Context, probe diagnosis.Probe, q wire.Question,
 		event = func(e comparison.Event) { written = firstOf(written, lines.Encode(data.OfEvent(e))) }
 	case !a.quietOut():
 		event = func(comparison.Event) {}
-		round = func(tracks []*comparison.Track) { live.Draw(q.Spoken(), tracks, w.Now()) }
+		w.Beat = time.Second
+		title := fmt.Sprintf("%s, asked every %s", q.Spoken(), w.Every)
+		round = func(tracks []*comparison.Track) { live.Draw(title, tracks, w.Now()) }
 	}
 	result := probe.Watch(ctx, servers, q, w, event, round)
 	waited := ""
