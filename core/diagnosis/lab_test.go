@@ -1,0 +1,214 @@
+package diagnosis_test
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unquil/core/comparison"
+	"unquil/core/delegation"
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/machine"
+	"unquil/core/wire"
+	"unquil/lab"
+)
+
+// probe asks the simulated internet.
+func probe(t *testing.T) (diagnosis.Probe, *lab.Lab) {
+	l, err := lab.New(lab.Options{})
+	require.NoError(t, err)
+	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: 300 * time.Millisecond, Tries: 1}}
+	t.Cleanup(func() { client.Close(); l.Close() })
+	return diagnosis.Probe{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(l.Hints())}, l
+}
+
+func resolver(t *testing.T, l *lab.Lab, label string) exchange.Server {
+	address, ok := l.Resolver(label)
+	require.True(t, ok)
+	return exchange.Server{Address: address, Label: label}
+}
+
+func ask(name string, typ wire.Type) wire.Question {
+	return wire.Question{Name: wire.MustParseName(name), Type: typ, Class: wire.IN}
+}
+
+func codes(found []finding.Finding) (list []string) {
+	for _, f := range found {
+		list = append(list, fmt.Sprintf("%s %s", f.Severity, f.Code))
+	}
+	slices.Sort(list)
+	return list
+}
+
+func TestFollow(t *testing.T) {
+	p, l := probe(t)
+	office := resolver(t, l, "office")
+	for _, tt := range []struct {
+		name  string
+		typ   wire.Type
+		hosts map[string]int // how many addresses each host has
+		found []string
+	}{
+		{"hollowtarn.example", wire.MX, map[string]int{"mx1.hollowtarn.example": 1, "mx1.lanternpost.test": 1}, nil},
+		{"hollowtarn.example", wire.NS, map[string]int{"dns1.hollowtarn.example": 2, "dns2.hollowtarn.example": 1, "ns.farhost.test": 1}, nil},
+		{"mail.valley.hollowtarn.example", wire.MX, map[string]int{"post.valley.hollowtarn.example": 1, "gone.valley.hollowtarn.example": 0}, []string{"concern target-is-alias", "fault target-unresolvable"}},
+		{"_sip._tcp.hollowtarn.example", wire.SRV, map[string]int{"phone.hollowtarn.example": 1, "mx1.hollowtarn.example": 1}, nil},
+		{"piste.hollowtarn.example", wire.HTTPS, map[string]int{"piste.hollowtarn.example": 2}, nil},
+		{"_tickets._tcp.hollowtarn.example", wire.SVCB, map[string]int{"web.hollowtarn.example": 4}, nil},
+		{"web.hollowtarn.example", wire.A, map[string]int{}, nil},
+	} {
+		t.Run(tt.name+" "+tt.typ.String(), func(t *testing.T) {
+			e := p.Session.Ask(t.Context(), exchange.Request{Server: office, Question: ask(tt.name, tt.typ)})
+			followed, found := p.Follow(t.Context(), []*exchange.Exchange{e})
+			hosts := map[string]int{}
+			for _, f := range followed {
+				hosts[f.Host.Spoken()] = len(f.Addresses())
+			}
+			assert.Equal(t, tt.hosts, hosts)
+			assert.Equal(t, tt.found, codes(found))
+			for _, f := range found {
+				assert.Contains(t, f.Evidence, e.Number)
+			}
+		})
+	}
+}
+
+func TestZoneTTLs(t *testing.T) {
+	p, l := probe(t)
+	var exchanges []*exchange.Exchange
+	for _, name := range []string{"tickets.hollowtarn.example", "web.hollowtarn.example", "nothing.hollowtarn.example"} {
+		exchanges = append(exchanges, p.Session.Ask(t.Context(), exchange.Request{Server: resolver(t, l, "office"), Question: ask(name, wire.A)}))
+	}
+	says := p.ZoneTTLs(t.Context(), exchanges)
+	assert.Equal(t, map[wire.Question]diagnosis.ZoneSays{
+		ask("tickets.hollowtarn.example", wire.A): {TTL: 3600, Same: false},
+		ask("web.hollowtarn.example", wire.A):     {TTL: 3600, Same: true},
+	}, says)
+}
+
+func TestLookAround(t *testing.T) {
+	p, l := probe(t)
+	office, closed := resolver(t, l, "office"), resolver(t, l, "closed")
+	setup, err := machine.Read(lab.Machine())
+	require.NoError(t, err)
+	other := setup
+	other.Search, other.Hosts = []string{"lanternpost.test", "hollowtarn.example"}, nil
+	system := func(context.Context, string) ([]netip.Addr, error) {
+		return []netip.Addr{netip.MustParseAddr("203.0.113.80")}, nil
+	}
+	for _, tt := range []struct {
+		name      string
+		setup     machine.Setup
+		setupErr  error
+		resolvers []exchange.Server
+		typed     string
+		found     []string
+		asks      int // questions for the name
+	}{
+		{"nothing but the resolvers", setup, nil, []exchange.Server{office}, "", nil, 0},
+		{"one that refuses", setup, nil, []exchange.Server{office, closed}, "", []string{"fault refused"}, 0},
+		{"none", machine.Setup{}, machine.ErrNoResolver, nil, "", []string{"fault no-resolver"}, 0},
+		{"the hosts file gives another address", setup, nil, []exchange.Server{office}, "shop", []string{"fault hosts-override", "note suffix-appended"}, 2},
+		{"a suffix that leads nowhere first", other, nil, []exchange.Server{office}, "web", []string{"note suffix-appended", "note suffix-detour"}, 4},
+		{"a name as it is", setup, nil, []exchange.Server{office}, "web.hollowtarn.example.", nil, 2},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			local := p.LookAround(t.Context(), tt.setup, tt.setupErr, tt.resolvers, tt.typed, wire.MustParseName(strings.TrimSuffix(tt.typed, ".")+"."), system)
+			assert.Equal(t, tt.found, codes(local.Findings))
+			assert.Len(t, local.Tried, len(tt.resolvers))
+			if tt.typed != "" {
+				assert.Len(t, local.Name.Asked, tt.asks)
+				assert.NotNil(t, local.Name.Found)
+				assert.Len(t, local.Name.System, 1)
+			}
+		})
+	}
+}
+
+func TestReverse(t *testing.T) {
+	p, l := probe(t)
+	addresses := slices.Values([]netip.Addr{netip.MustParseAddr("203.0.113.120"), netip.MustParseAddr("203.0.113.99"), netip.MustParseAddr("203.0.113.80")})
+	var lines []string
+	p.Reverse(t.Context(), resolver(t, l, "isp"), addresses, true, func(r diagnosis.Reversal, found []finding.Finding) bool {
+		line := r.Address.String()
+		for _, n := range r.Names {
+			line += fmt.Sprintf(" %s %t", n.Name.Spoken(), n.LeadsBack)
+		}
+		lines = append(lines, line+fmt.Sprint(codes(found)))
+		return true
+	})
+	assert.Equal(t, []string{"203.0.113.120 web.hollowtarn.example true[]", "203.0.113.99[concern reverse-missing]", "203.0.113.80 web.hollowtarn.example false[concern reverse-mismatch]"}, lines)
+}
+
+// A resolver that fails without the zone's servers being at fault, and the other
+// way round: each is placed where it belongs.
+func TestWhyPlacesTheFailure(t *testing.T) {
+	p, l := probe(t)
+	for _, tt := range []struct {
+		name, from string
+		where      diagnosis.Place
+		at         string
+	}{
+		{"web.hollowtarn.example", "closed", diagnosis.TheResolver, "closed"},
+		{"web.hollowtarn.example", "kiosk", diagnosis.PathOut, "kiosk"},
+		{"web.hollowtarn.example", "office", diagnosis.NowhereFound, ""},
+		{"status.lifts.hollowtarn.example", "isp", diagnosis.TheDeleg, "lifts.hollowtarn.example."},
+		{"tickets.hollowtarn.example", "office", diagnosis.TheResolver, "office"},
+		{"tickets.hollowtarn.example", "public", diagnosis.OneServer, "ns.farhost.test."},
+		{"nothing.hollowtarn.example", "public", diagnosis.NowhereFound, ""},
+		{"nothing.hollowtarn.example", "cafe", diagnosis.TheResolver, "cafe"},
+	} {
+		t.Run(tt.name+" from "+tt.from, func(t *testing.T) {
+			v := p.Why(t.Context(), wire.MustParseName(tt.name), []wire.Type{wire.A}, []exchange.Server{resolver(t, l, tt.from)}, nil)
+			assert.Equal(t, tt.where, v.Where, "%s", v.Text)
+			assert.Equal(t, tt.at, v.At)
+			assert.NotEmpty(t, v.Text)
+			assert.Equal(t, tt.where == diagnosis.NowhereFound, v.OK())
+			if !v.OK() {
+				assert.NotEmpty(t, v.Evidence())
+				assert.NotEmpty(t, v.Next)
+				assert.NotEmpty(t, v.Who)
+			}
+		})
+	}
+}
+
+func TestWatchEndsByItsCondition(t *testing.T) {
+	p, l := probe(t)
+	servers := []exchange.Server{resolver(t, l, "isp"), resolver(t, l, "public")}
+	clock := time.Date(2026, 3, 9, 7, 40, 0, 0, time.UTC)
+	for _, tt := range []struct {
+		name string
+		w    diagnosis.Watch
+		met  bool
+		most int // rounds
+	}{
+		{"all agree at once", diagnosis.Watch{Every: time.Millisecond, UntilAgree: true}, true, 1},
+		{"all give the value", diagnosis.Watch{Every: time.Millisecond, Until: []string{"203.0.113.140"}}, true, 1},
+		{"the time is over", diagnosis.Watch{Every: 10 * time.Millisecond, For: 35 * time.Millisecond, Until: []string{"192.0.2.1"}}, false, 4},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			tt.w.Now = func() time.Time { return clock }
+			rounds, events := 0, 0
+			result := p.Watch(t.Context(), servers, ask("tickets.hollowtarn.example", wire.A), tt.w, func(comparison.Event) { events++ }, func([]*comparison.Track) { rounds++ })
+			assert.Equal(t, tt.met, result.Met)
+			assert.LessOrEqual(t, result.Rounds, tt.most)
+			assert.Equal(t, result.Rounds, rounds)
+			assert.Equal(t, 2, events, "each server's first answer")
+		})
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	result := p.Watch(ctx, servers, ask("tickets.hollowtarn.example", wire.A), diagnosis.Watch{Every: time.Hour, Now: time.Now}, func(comparison.Event) {}, func([]*comparison.Track) {})
+	assert.True(t, result.Cut)
+	assert.Zero(t, result.Tracks[0].Asked, "what was cut short does not count")
+}
