@@ -31,6 +31,7 @@ type Lab struct {
 	wait     func(time.Duration)
 	hosts    map[netip.Addr]host
 	closed   map[netip.Addr]bool
+	noTCP    map[netip.Addr]bool
 	labels   map[string]netip.Addr // resolvers
 	hints    []wire.Record
 
@@ -56,7 +57,7 @@ func New(o Options) (*Lab, error) {
 	}
 	l := &Lab{
 		Scenario: scenario, now: o.Now, wait: o.Wait,
-		hosts: map[netip.Addr]host{}, closed: map[netip.Addr]bool{}, labels: map[string]netip.Addr{},
+		hosts: map[netip.Addr]host{}, closed: map[netip.Addr]bool{}, noTCP: map[netip.Addr]bool{}, labels: map[string]netip.Addr{},
 		doors: map[door]opened{}, identities: map[netip.Addr]identity{},
 	}
 	if l.now == nil {
@@ -69,7 +70,7 @@ func New(o Options) (*Lab, error) {
 	}
 	zones := map[Served]*zone{}
 	for _, s := range scenario.Servers {
-		server := &authoritative{host: strings.TrimSuffix(s.Host, "."), state: s.State}
+		server := &authoritative{Server: s}
 		for _, served := range s.Zones {
 			if zones[served] == nil {
 				if zones[served], err = newZone(served); err != nil {
@@ -107,6 +108,9 @@ func (l *Lab) place(h host, addresses []netip.Addr, state State, known identity)
 		l.identities[a] = known
 		l.hosts[a] = h
 		l.closed[a] = state == Closed
+		if s, ok := h.(*authoritative); ok {
+			l.noTCP[a] = s.WithoutTCP
+		}
 	}
 }
 
@@ -144,6 +148,9 @@ func (l *Lab) deliver(from, to netip.Addr, query *wire.Message) *wire.Message {
 		return nil
 	}
 	for _, stream := range []bool{false, true} {
+		if stream && l.noTCP[to] {
+			return nil
+		}
 		out := respond(h, from, data, stream)
 		if out == nil {
 			l.wait(patience)

@@ -24,7 +24,7 @@ func (n Network) reach(server netip.AddrPort, udp bool) (netip.AddrPort, error) 
 	if n.lab.hosts[d.host] == nil {
 		return netip.AddrPort{}, os.NewSyscallError("connect", syscall.EHOSTUNREACH)
 	}
-	if services[d.service] == nil || n.lab.closed[d.host] {
+	if services[d.service] == nil || n.lab.closed[d.host] || !udp && n.lab.noTCP[d.host] {
 		return netip.AddrPort{}, os.NewSyscallError("connect", syscall.ECONNREFUSED)
 	}
 	return n.lab.open(d)

@@ -225,6 +225,10 @@ func (w *resolution) ask(records []wire.Record, q wire.Question, depth int) *wir
 			}
 			query := wire.Message{ID: 1, Questions: []wire.Question{q}, Additional: []wire.Record{{Name: wire.Root, Type: wire.OPT, Class: 1232}}}
 			reply := w.lab.deliver(w.config.Addresses[0], address, &query)
+			if reply != nil && reply.RCode() == wire.FormErr {
+				query.Additional = nil // a server that does not know EDNS (RFC 6891 §6.2.2)
+				reply = w.lab.deliver(w.config.Addresses[0], address, &query)
+			}
 			if reply == nil {
 				continue
 			}

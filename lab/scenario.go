@@ -36,10 +36,12 @@ type Scenario struct {
 
 // Server is an authoritative server.
 type Server struct {
-	Host      string
-	Addresses []netip.Addr
-	State     State
-	Zones     []Served
+	Host        string
+	Addresses   []netip.Addr
+	State       State
+	Zones       []Served
+	WithoutEDNS bool `toml:"without_edns"` // answers FORMERR to a question with EDNS
+	WithoutTCP  bool `toml:"without_tcp"`  // takes no connection
 }
 
 // State is what is wrong with a host as a whole.

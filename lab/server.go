@@ -2,6 +2,7 @@ package lab
 
 import (
 	"net/netip"
+	"strings"
 
 	"unquil/core/wire"
 )
@@ -16,19 +17,22 @@ type host interface {
 
 // authoritative is a server of zones.
 type authoritative struct {
-	host  string
+	Server
 	zones []*zone
-	state State
 }
 
-func (s *authoritative) called() string { return s.host }
+func (s *authoritative) called() string { return strings.TrimSuffix(s.Host, ".") }
 
 func (s *authoritative) answer(query *wire.Message, client netip.Addr) (*wire.Message, bool) {
-	if s.state != Up {
+	if s.State != Up {
 		return nil, false
 	}
 	m := replyTo(query)
 	q := query.Questions[0]
+	if _, has := query.OPT(); has && s.WithoutEDNS {
+		m.Flags = m.Flags.WithRCode(wire.FormErr)
+		return m, true
+	}
 	if edns, ok := query.EDNS(); ok {
 		if subnet, given := edns.Option(wire.ClientSubnet); given {
 			if network, _, ok := (wire.Option{Code: wire.ClientSubnet, Data: subnet}).Subnet(); ok {
@@ -83,7 +87,7 @@ func respond(h host, client netip.Addr, data []byte, stream bool) []byte {
 		return nil
 	}
 	limit := 512
-	if opt, ok := query.OPT(); ok {
+	if opt, ok := query.OPT(); ok && reply.RCode() != wire.FormErr {
 		limit = max(limit, min(int(opt.Class), 1232))
 		edns := wire.EDNS{Size: 1232}
 		if asked, ok := query.EDNS(); ok {

@@ -26,6 +26,8 @@ var told = [][]string{
 	{"trace", "status.lifts.hollowtarn.example"},
 	{"why", "summit.camera.hollowtarn.example", "-t", "A", "--wait", "100ms", "--tries", "1"},
 	{"why", "www.hollowtarn.example"},
+	{"zone", "valley.hollowtarn.example"},
+	{"zone", "lifts.hollowtarn.example"},
 	{"reverse", "203.0.113.80"},
 	{"local", "shop"},
 	{"decode", "valley-morning.pcapng"},

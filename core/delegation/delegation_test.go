@@ -25,22 +25,6 @@ func TestRoots(t *testing.T) {
 	require.ErrorIs(t, err, ErrNoRoots)
 }
 
-func TestNewerSerial(t *testing.T) {
-	for _, tt := range []struct {
-		name string
-		a, b uint32
-		want bool
-	}{
-		{"later", 8, 7, true},
-		{"earlier", 7, 8, false},
-		{"the same", 7, 7, false},
-		{"wrapped (RFC 1982 §3.2)", 1, 4294967295, true},
-		{"half the circle away is neither", 0, 1 << 31, false},
-	} {
-		assert.Equal(t, tt.want, NewerSerial(tt.a, tt.b), tt.name)
-	}
-}
-
 func TestStance(t *testing.T) {
 	zone := wire.MustParseName("hollowtarn.example")
 	record := func(owner string, typ wire.Type, text string) wire.Record {

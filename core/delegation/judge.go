@@ -6,6 +6,7 @@ import (
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/wire"
 )
 
 // judge returns what is wrong on a walk.
@@ -23,8 +24,14 @@ func judge(w *Walk) []finding.Finding {
 	all = append(all, w.aliasFindings()...)
 	if w.End == EndLoop {
 		zone := w.Last().Zone
+		var evidence []int // the referrals that lead in the circle
+		for _, step := range w.Steps {
+			if step.Chosen != nil {
+				evidence = append(evidence, step.Chosen.Exchange.Number)
+			}
+		}
 		all = append(all, finding.New(finding.Loop, finding.Fault, finding.About{Zone: zone.String()},
-			fmt.Sprintf("The servers of %s can only be found by asking the servers of %s.", zone.Spoken(), zone.Spoken())))
+			fmt.Sprintf("The servers of %s can only be found by asking the servers of %s.", zone.Spoken(), zone.Spoken()), evidence...))
 	}
 	finding.Sort(all)
 	return all
@@ -52,6 +59,11 @@ func (s *Step) serverFindings() []finding.Finding {
 				f.AddEvidence(r.Exchange.Number)
 			}
 			all = append(all, f)
+		}
+		if r.Exchange != nil && r.Exchange.EDNSBroke != "" {
+			all = append(all, finding.New(finding.EDNSBreaks, finding.Concern,
+				finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()},
+				fmt.Sprintf("%s answers only without EDNS; with it: %s.", r.who(), r.Exchange.EDNSBroke), r.Exchange.Number))
 		}
 		if r.Exchange != nil && r.Exchange.Took().Seconds() > 1 {
 			all = append(all, finding.New(finding.Slow, finding.Concern,
@@ -101,9 +113,6 @@ func (r *Reply) who() string {
 	return r.Host.Spoken()
 }
 
-// NewerSerial reports whether a is a later version than b (RFC 1982 §3.2).
-func NewerSerial(a, b uint32) bool { return a != b && int32(a-b) > 0 }
-
 // Reference returns the reply that speaks for the zone: one with authority and
 // the newest serial; without serials the first with authority. nil without any.
 func (s *Step) Reference() *Reply {
@@ -118,7 +127,7 @@ func (s *Step) Reference() *Reply {
 		}
 		serial, ok := r.Serial()
 		bestSerial, known := best.Serial()
-		if ok && (!known || NewerSerial(serial, bestSerial)) {
+		if ok && (!known || wire.NewerSerial(serial, bestSerial)) {
 			best = r
 		}
 	}
@@ -139,9 +148,10 @@ func (s *Step) differences() []finding.Finding {
 		}
 		about := finding.About{Name: s.Question.Name.String(), Type: s.Question.Type.String(), Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()}
 		serial, ok := r.Serial()
-		behind := known && ok && NewerSerial(newest, serial)
+		behind := known && ok && wire.NewerSerial(newest, serial)
 		differs := r.Exchange.Meaning() != reference.Exchange.Meaning()
-		if differs {
+		// That SOA records differ by their serial is told once, below.
+		if differs && s.Question.Type != wire.SOA {
 			severity, text := finding.Fault, fmt.Sprintf("%s answers %s; %s answers %s.", r.Host.Spoken(), said(r.Exchange), reference.Host.Spoken(), said(reference.Exchange))
 			if behind {
 				text = fmt.Sprintf("%s still answers %s, from serial %d; %s answers %s, from serial %d.", r.Host.Spoken(), said(r.Exchange), serial, reference.Host.Spoken(), said(reference.Exchange), newest)
@@ -154,7 +164,8 @@ func (s *Step) differences() []finding.Finding {
 		if behind {
 			// A secondary that lags does no harm to a name that did not change.
 			severity := finding.Note
-			if differs {
+			// That SOA records differ by their serial is told once, below.
+			if differs && s.Question.Type != wire.SOA {
 				severity = finding.Concern
 			}
 			all = append(all, finding.New(finding.SerialsDiffer, severity, about,

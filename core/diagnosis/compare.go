@@ -110,7 +110,7 @@ func (p Probe) explain(ctx context.Context, q wire.Question, open []comparison.M
 			continue
 		}
 		there := options
-		there.Subnet = networkOf(e.Server.Address.Addr())
+		there.Subnet = exchange.NetworkOf(e.Server.Address.Addr())
 		ask(exchange.Request{Server: spokesman.Exchange.Server, Question: spokesman.Exchange.Question, Options: &there},
 			func(answer *exchange.Exchange) { evidence.ByPlace[e] = append(evidence.ByPlace[e], answer) })
 	}

@@ -108,7 +108,7 @@ func oneNetwork(all []Followed) []finding.Finding {
 		}
 		m.evidence = append(m.evidence, f.Exchanges[0].Number, f.Exchanges[1].Number)
 		for _, a := range f.Addresses() {
-			m.networks[networkOf(a).String()] = true
+			m.networks[exchange.NetworkOf(a).String()] = true
 		}
 	}
 	var found []finding.Finding
@@ -123,16 +123,6 @@ func oneNetwork(all []Followed) []finding.Finding {
 		}
 	}
 	return found
-}
-
-// networkOf is the /24 or /48 of an address: what is commonly routed as one.
-func networkOf(a netip.Addr) netip.Prefix {
-	bits := 24
-	if a.Is6() {
-		bits = 48
-	}
-	p, _ := a.Prefix(bits)
-	return p
 }
 
 // ZoneSays is what the zone's own servers say to a question that a cache answered.

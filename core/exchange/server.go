@@ -105,3 +105,13 @@ func (s Server) Over(transport Transport) Server {
 func FormatAddress(a netip.AddrPort) string {
 	return a.Addr().String() + "#" + strconv.Itoa(int(a.Port()))
 }
+
+// NetworkOf is the /24 or /48 of an address: what is commonly routed as one.
+func NetworkOf(a netip.Addr) netip.Prefix {
+	bits := 24
+	if a.Is6() {
+		bits = 48
+	}
+	p, _ := a.Prefix(bits) // the bits fit every address
+	return p
+}

@@ -60,6 +60,13 @@ const (
 	AliasDangling      Code = "alias-dangling"
 	CacheStale         Code = "cache-stale"
 	CacheNegative      Code = "cache-negative"
+	NSSetDiffers       Code = "ns-set-differs"
+	GlueMissing        Code = "glue-missing"
+	GlueDiffers        Code = "glue-differs"
+	SingleServer       Code = "single-server"
+	RecursionOpen      Code = "recursion-open"
+	SOATimers          Code = "soa-timers"
+	AliasWithData      Code = "alias-with-data"
 	AnswerByPlace      Code = "answer-by-place"
 	AnswerRewritten    Code = "answer-rewritten"
 	AnswerBlocked      Code = "answer-blocked"
@@ -102,6 +109,13 @@ var Catalogue = []Entry{
 	{WrongSource, "A reply came from an address that was not asked.", "The server answers from another of its addresses: ask whoever runs it to bind its addresses one by one."},
 	{Malformed, "The reply is not a DNS message that can be read.", "Look at its bytes with --wire, and hand them to whoever runs the server."},
 	{LameServer, "The parent lists this server for the zone, and it does not serve the zone.", "Ask the zone's holder to load the zone on that server, or to take the server off the list at the registry."},
+	{NSSetDiffers, "The parent and the zone list different servers.", "Ask the zone's holder to have the registry list what the zone lists."},
+	{GlueMissing, "A server's name lies inside the zone, and the parent gives no address for it.", "Ask the zone's holder to register the server's address with the registry."},
+	{GlueDiffers, "The parent and the zone give a server different addresses.", "Ask the zone's holder to have the registry correct the address."},
+	{SingleServer, "The zone has one server: when it is gone, so is the zone.", "Ask the zone's holder to add a server in another network."},
+	{RecursionOpen, "The zone's server looks up names of other zones for strangers, which attackers make use of.", "Ask whoever runs the server to offer recursion to nobody, or to its own network only."},
+	{SOATimers, "A timer in the zone's SOA record is unusual.", "Nothing, if it is so on purpose."},
+	{AliasWithData, "An alias stands beside other records of the same name, which is not allowed.", "Ask the zone's holder to put the target's records there instead of the alias."},
 	{NSUnresolved, "The host name of a listed server leads to no address.", "Ask the zone's holder to give that host an address, or to list another."},
 	{Loop, "To find the zone's servers one needs the zone's servers.", "Ask the zone's holder for at least one server whose name lies elsewhere, or for glue at the parent."},
 	{NoDelegation, "No server on the way says who serves the zone.", "Ask the registry whether the zone is registered and delegated."},

@@ -401,6 +401,9 @@ func (r Record) folded(row *row) Record {
 	return r
 }
 
+// NewerSerial reports whether a is a later version of a zone than b (RFC 1982 §3.2).
+func NewerSerial(a, b uint32) bool { return a != b && int32(a-b) > 0 }
+
 // Authority is the content of an SOA record (RFC 1035 §3.3.13); periods in seconds.
 type Authority struct {
 	MName, RName                            Name

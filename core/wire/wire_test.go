@@ -390,3 +390,19 @@ func FuzzName(f *testing.F) {
 		}
 	})
 }
+
+func TestNewerSerial(t *testing.T) {
+	for _, tt := range []struct {
+		name string
+		a, b uint32
+		want bool
+	}{
+		{"later", 8, 7, true},
+		{"earlier", 7, 8, false},
+		{"the same", 7, 7, false},
+		{"wrapped (RFC 1982 §3.2)", 1, 4294967295, true},
+		{"half the circle away is neither", 0, 1 << 31, false},
+	} {
+		assert.Equal(t, tt.want, NewerSerial(tt.a, tt.b), tt.name)
+	}
+}

@@ -135,7 +135,7 @@ func newRoot(a *app) *cobra.Command {
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
-	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
+	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
 	return root
 }
 

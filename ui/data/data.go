@@ -364,3 +364,38 @@ func OfWatched(w diagnosis.Watched) any {
 	}
 	return map[string]any{"rounds": w.Rounds, "took": w.Took.Seconds(), "met": w.Met, "servers": list}
 }
+
+// OfZone returns a zone's servers side by side as JSON has them.
+func OfZone(z *diagnosis.Zone) any {
+	type server struct {
+		Host          string  `json:"host"`
+		Address       string  `json:"address"`
+		Outcome       string  `json:"outcome"`
+		Authoritative bool    `json:"authoritative"`
+		Serial        *uint32 `json:"serial,omitempty"`
+		TCP           bool    `json:"tcp"`
+		EDNS          bool    `json:"edns"`
+		Shown         []int   `json:"exchanges"`
+	}
+	names := func(all []wire.Name) []string {
+		list := []string{}
+		for _, n := range all {
+			list = append(list, n.String())
+		}
+		return list
+	}
+	servers := []server{}
+	for _, s := range z.States {
+		j := server{s.Host.String(), s.Address.String(), string(s.SOA.Outcome), s.Authoritative(), nil, s.TCP.Reply != nil, !s.SOA.EDNSIgnored && s.SOA.EDNSBroke == "",
+			[]int{s.SOA.Number, s.NS.Number, s.TCP.Number, s.Stranger.Number}}
+		if s.HasSerial {
+			j.Serial = &s.Serial
+		}
+		servers = append(servers, j)
+	}
+	result := map[string]any{"zone": z.Zone.String(), "servers": servers, "parent_lists": names(z.Parent.Hosts), "zone_lists": names(z.Hosts), "walk": OfWalk(z.Walk)}
+	if z.Known {
+		result["soa"] = map[string]any{"mname": z.SOA.MName.String(), "rname": z.SOA.RName.String(), "serial": z.SOA.Serial, "refresh": z.SOA.Refresh, "retry": z.SOA.Retry, "expire": z.SOA.Expire, "minimum": z.SOA.Minimum}
+	}
+	return result
+}

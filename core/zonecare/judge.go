@@ -1,0 +1,178 @@
+package zonecare
+
+import (
+	"net/netip"
+	"slices"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// judge says what is unusual about the zone's servers. Whether each answers for
+// the zone at all is told by the walk that led here.
+func (r *Report) judge() {
+	r.listed()
+	r.glue()
+	r.spread()
+	for _, s := range r.States {
+		r.server(s)
+	}
+	r.serials()
+	if r.Known {
+		r.timers()
+	}
+}
+
+// listed holds the parent's list of servers against the zone's own.
+func (r *Report) listed() {
+	if !r.Known || len(r.Parent.Hosts) == 0 {
+		return
+	}
+	missing := without(r.Hosts, r.Parent.Hosts)
+	surplus := without(r.Parent.Hosts, r.Hosts)
+	evidence := r.evidence(func(s *State) *exchange.Exchange { return s.NS })
+	if len(missing) > 0 {
+		r.find(finding.NSSetDiffers, finding.Concern, wire.Name{}, evidence, "The zone lists %s, and the parent does not.", spoken(missing))
+	}
+	if len(surplus) > 0 {
+		r.find(finding.NSSetDiffers, finding.Concern, wire.Name{}, evidence, "The parent lists %s, and the zone does not.", spoken(surplus))
+	}
+}
+
+func without(all, taken []wire.Name) (rest []wire.Name) {
+	for _, name := range all {
+		if !slices.ContainsFunc(taken, name.Equal) {
+			rest = append(rest, name)
+		}
+	}
+	return rest
+}
+
+// evidence are the numbers of one exchange a server.
+func (r *Report) evidence(of func(*State) *exchange.Exchange) (numbers []int) {
+	for _, s := range r.States {
+		if e := of(s); e != nil {
+			numbers = append(numbers, e.Number)
+		}
+	}
+	return numbers
+}
+
+// glue holds the addresses that the parent gives against the zone's own.
+func (r *Report) glue() {
+	for _, host := range r.Parent.Hosts {
+		if !host.Under(r.Zone) {
+			continue
+		}
+		glue, own := r.Parent.Glue[host.Fold()], r.Own[host.Fold()]
+		var evidence []int
+		for _, e := range r.shown[host.Fold()] {
+			evidence = append(evidence, e.Number)
+		}
+		switch {
+		case len(glue) == 0:
+			r.find(finding.GlueMissing, finding.Fault, host, evidence, "%s lies inside the zone, and the parent gives no address for it.", host.Spoken())
+		case len(own) > 0:
+			if old := differing(glue, own); len(old) > 0 {
+				r.find(finding.GlueDiffers, finding.Concern, host, evidence, "The parent gives %s the address %s, the zone itself %s.", host.Spoken(), old[0], own[0])
+			} else if unlisted := differing(own, glue); len(unlisted) > 0 {
+				r.find(finding.GlueDiffers, finding.Note, host, evidence, "The zone gives %s the address %s too, which the parent does not know.", host.Spoken(), unlisted[0])
+			}
+		}
+	}
+}
+
+func differing(a, b []netip.Addr) (only []netip.Addr) {
+	for _, address := range a {
+		if !slices.Contains(b, address) {
+			only = append(only, address)
+		}
+	}
+	return only
+}
+
+// spread says when one thing that breaks takes all servers with it.
+func (r *Report) spread() {
+	hosts, networks := map[string]bool{}, map[netip.Prefix]bool{}
+	for _, s := range r.States {
+		hosts[s.Host.Fold().String()] = true
+		networks[exchange.NetworkOf(s.Address)] = true
+	}
+	evidence := r.evidence(func(s *State) *exchange.Exchange { return s.SOA })
+	switch {
+	case len(hosts) == 1:
+		r.find(finding.SingleServer, finding.Concern, r.States[0].Host, evidence, "%s has a single server, %s.", r.Zone.Spoken(), r.States[0].Host.Spoken())
+	case len(networks) == 1:
+		for p := range networks {
+			r.find(finding.OneNetwork, finding.Concern, wire.Name{}, evidence, "All servers of %s stand in one network, %s.", r.Zone.Spoken(), p)
+		}
+	}
+}
+
+// server says what is unusual about one server that does answer.
+func (r *Report) server(s *State) {
+	if !s.Authoritative() {
+		return
+	}
+	who := s.Host.Spoken() + " (" + s.Address.String() + ")"
+	if s.TCP.Reply == nil && s.TCP.Outcome != "" {
+		r.find(finding.TCPRefused, finding.Concern, s.Host, []int{s.TCP.Number}, "%s does not answer over TCP (%s), which large answers need.", who, s.TCP.Outcome)
+	}
+	if s.SOA.EDNSBroke != "" {
+		r.find(finding.EDNSBreaks, finding.Concern, s.Host, []int{s.SOA.Number}, "%s answers only without EDNS; with it: %s.", who, s.SOA.EDNSBroke)
+	} else if s.SOA.EDNSIgnored {
+		r.find(finding.EDNSIgnored, finding.Note, s.Host, []int{s.SOA.Number}, "%s answers as if there were no EDNS.", who)
+	}
+	if reply := s.Stranger.Reply; reply != nil && reply.Flags.Has(wire.RA) && s.Stranger.Outcome.Good() {
+		r.find(finding.RecursionOpen, finding.Concern, s.Host, []int{s.Stranger.Number}, "%s looks up names of other zones for strangers.", who)
+	}
+	for _, record := range s.SOA.Reply.Answer {
+		if record.Type == wire.CNAME && record.Name.Equal(r.Zone) {
+			r.find(finding.AliasWithData, finding.Fault, s.Host, []int{s.SOA.Number}, "%s gives an alias at the zone's own name, beside its other records.", who)
+		}
+	}
+}
+
+// serials says which servers are behind, and until when they go on so.
+func (r *Report) serials() {
+	for _, s := range r.States {
+		if r.Known && s.HasSerial && wire.NewerSerial(r.SOA.Serial, s.Serial) {
+			expire := mustSOA(s.SOA).Expire
+			r.find(finding.SerialsDiffer, finding.Concern, s.Host, []int{s.SOA.Number}, "%s holds serial %d, %d behind the newest, %d; cut off from the primary it goes on answering for up to %s.",
+				s.Host.Spoken(), s.Serial, r.SOA.Serial-s.Serial, r.SOA.Serial, wire.Period(expire))
+		}
+	}
+}
+
+// timerRules are what the timers of an SOA usually are (RFC 1912 §2.2, RFC 2308
+// §5): each says when it is unusual, and what follows.
+var timerRules = []struct {
+	unusual func(s wire.Authority) bool
+	text    string
+}{
+	{func(s wire.Authority) bool { return s.Expire < s.Refresh+s.Retry }, "EXPIRE is shorter than REFRESH and RETRY together: a secondary that misses one try stops answering."},
+	{func(s wire.Authority) bool { return s.Retry >= s.Refresh }, "RETRY is not shorter than REFRESH: a secondary that failed waits as long as one that did not."},
+	{func(s wire.Authority) bool { return s.Refresh < 1200 }, "REFRESH is under 20 minutes: secondaries ask more often than is usual."},
+	{func(s wire.Authority) bool { return s.Refresh > 43200 }, "REFRESH is over 12 hours: a change that is not announced takes that long to arrive."},
+	{func(s wire.Authority) bool { return s.Expire < 604800 }, "EXPIRE is under a week: a primary that is down that long takes the whole zone with it."},
+	{func(s wire.Authority) bool { return s.Minimum > 86400 }, "MINIMUM is over a day: a name that was asked for too early stays missing that long."},
+}
+
+// timers tells unusual SOA timers. They are the zone's holder's choice: a note each.
+func (r *Report) timers() {
+	evidence := r.evidence(func(s *State) *exchange.Exchange { return s.SOA })
+	for _, text := range UnusualTimers(r.SOA) {
+		r.find(finding.SOATimers, finding.Note, wire.Name{}, evidence, "%s", text)
+	}
+}
+
+// UnusualTimers says what is unusual about the timers of an SOA, a sentence each.
+func UnusualTimers(soa wire.Authority) (all []string) {
+	for _, rule := range timerRules {
+		if rule.unusual(soa) {
+			all = append(all, rule.text)
+		}
+	}
+	return all
+}
