@@ -160,6 +160,41 @@ func TestTraceShowsTheServerThatLags(t *testing.T) {
 	}
 }
 
+func TestTraceOptions(t *testing.T) {
+	for _, tt := range []struct {
+		name string
+		args []string
+		code int
+		want []string
+		not  []string
+	}{
+		{"every server", []string{"www.hollowtarn.example", "--every-server"}, 0, []string{"east.roots.test refers to example (198.51.100.1", "second.registry.test refers to hollowtarn.example", "dns2.hollowtarn.example answers 203.0.113.120, 203.0.113.121"}, []string{"each of"}},
+		{"down to a zone", []string{"www.hollowtarn.example", "--down-to", "hollowtarn.example"}, 0, []string{"is delegated at example to the servers of hollowtarn.example, where this walk stops"}, []string{"203.0.113.120"}},
+		{"from a server further down", []string{"www.hollowtarn.example", "--from", "198.51.100.11"}, 0, []string{"refers to hollowtarn.example", "answers 203.0.113.120"}, []string{"refers to example "}},
+		{"two types", []string{"www.hollowtarn.example", "-t", "A,AAAA", "--bare"}, 0, []string{"203.0.113.120 203.0.113.121 2001:db8:113::120"}, nil},
+		{"an alias into another tree", []string{"snow.hollowtarn.example"}, 0, []string{"the alias leads on to snow.fellcast.test", "refers to fellcast.test", "answers 198.51.100.182"}, nil},
+		{"servers that need each other", []string{"mirror.example"}, 3, []string{"delegation-loop", "can only be found"}, nil},
+		{"a server that breaks EDNS", []string{"www.old.hollowtarn.example"}, 0, []string{"edns-breaks", "answers only without EDNS; with it: format-error"}, nil},
+		{"too large for UDP, and no TCP", []string{"season.passes.hollowtarn.example", "-t", "TXT"}, 3, []string{"truncated", "cuts its answer, and the whole cannot be got over TCP"}, nil},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			o := run(t, append([]string{"trace", "--lab"}, tt.args...)...)
+			assert.Equal(t, tt.code, o.code, "%s%s", o.stdout, o.stderr)
+			for _, want := range tt.want {
+				assert.Contains(t, squeezed(o), want)
+			}
+			for _, not := range tt.not {
+				assert.NotContains(t, squeezed(o), not)
+			}
+		})
+	}
+	d, code := runJSON(t, "trace", "--lab", "tickets.hollowtarn.example", "-t", "A,AAAA")
+	assert.Equal(t, 3, code)
+	var walks []struct{ End string }
+	require.NoError(t, json.Unmarshal(d.Result, &walks))
+	assert.Len(t, walks, 2, "one document for both types")
+}
+
 func TestCompareHoldsResolversAgainstTheZone(t *testing.T) {
 	args := []string{"compare", "--lab", "tickets.hollowtarn.example", "--type", "A", "--from", "office,isp"}
 	d, code := runJSON(t, append(args, "--zone-servers")...)

@@ -236,6 +236,8 @@ func (w *Walk) Summary() string {
 		return fmt.Sprintf("stops at %s: its servers can only be found through itself", zone)
 	case EndNoWayOut:
 		return "not walked: no root server could be reached from this network"
+	case EndDownTo:
+		return fmt.Sprintf("is delegated at %s to the servers of %s, where this walk stops", zone, w.Last().Child.Spoken())
 	case EndBudget:
 		return fmt.Sprintf("given up at %s: more questions or steps than one walk may take", zone)
 	}

@@ -100,6 +100,7 @@ const (
 	EndNoServer  End = "no-server" // no server of the last zone gave a usable reply
 	EndLoop      End = "delegation-loop"
 	EndNoWayOut  End = "no-way-out" // not one root server could be reached: says more of this network than of the name
+	EndDownTo    End = "down-to"    // the zone that the walk was to stop at
 	EndBudget    End = "budget"     // a bound of the walk was hit
 	EndCutShort  End = "cut-short"
 )
@@ -136,6 +137,7 @@ func (w *Walk) Last() *Step {
 type Walker struct {
 	Session *exchange.Session
 	Roots   []Server
+	DownTo  wire.Name // stop where this zone is referred to; the zero Name: go all the way
 
 	mu      sync.Mutex
 	asked   int
@@ -197,6 +199,10 @@ func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) 
 		if step.Chosen.Stance == Refers {
 			child, ns, _ := exchange.ReferralZone(reply)
 			step.Child = child
+			if !w.DownTo.IsZero() && len(path) == 0 && child.Equal(w.DownTo) {
+				walk.End = EndDownTo
+				return walk
+			}
 			zone, servers = child, referred(zone, ns, reply.Additional)
 			w.remember(zone, servers)
 			continue

@@ -3,6 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"unquil/core/delegation"
 	"unquil/ui/data"
 )
 
@@ -32,7 +33,7 @@ func newZone(a *app) *cobra.Command {
 				return err
 			}
 			if !ok {
-				return firstOf(a.showWalk(zone.Walk), errNoWayOut)
+				return firstOf(a.showWalks([]*delegation.Walk{zone.Walk}, false), errNoWayOut)
 			}
 			found := zone.AllFindings()
 			if a.json {

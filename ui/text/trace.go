@@ -13,8 +13,9 @@ import (
 )
 
 // Walk draws a walk as the way down it is: each zone one step further in, its
-// servers folded to one line while they agree and unfolded where they do not.
-func (v *View) Walk(w *delegation.Walk) {
+// servers folded to one line while they agree and unfolded where they do not, or
+// where every is asked for.
+func (v *View) Walk(w *delegation.Walk, every bool) {
 	style := good
 	if finding.Worst(w.Findings) == finding.Fault {
 		style = severe[finding.Fault]
@@ -27,7 +28,7 @@ func (v *View) Walk(w *delegation.Walk) {
 			depth = 0
 			v.line(quiet.Render("  the alias leads on to "), subject.Render(step.Question.Name.Spoken()))
 		}
-		v.step(step, depth)
+		v.step(step, depth, every)
 		depth++
 	}
 	for _, side := range w.Side {
@@ -38,7 +39,7 @@ func (v *View) Walk(w *delegation.Walk) {
 	v.Findings("what to note", w.Findings)
 }
 
-func (v *View) step(s *delegation.Step, depth int) {
+func (v *View) step(s *delegation.Step, depth int, every bool) {
 	lead := strings.Repeat("  ", depth+1)
 	zone := s.Zone.Spoken()
 	if s.Zone.IsRoot() {
@@ -46,7 +47,7 @@ func (v *View) step(s *delegation.Step, depth int) {
 	}
 	v.line(lead, strong.Render(zone))
 	lead += "  "
-	if words, agree := agreement(s); agree {
+	if words, agree := agreement(s); agree && !every {
 		v.flow(lead, len(lead), words, plainStyle)
 		return
 	}
