@@ -35,7 +35,7 @@ type Group struct {
 // Result is a whole comparison.
 type Result struct {
 	Question wire.Question
-	Groups   []Group // the zone's own answer first, then the larger before the smaller
+	Groups   []Group // the zone's own answer first, then the larger before the smaller, what was cut short last
 	Asked    bool    // the zone's own servers are among the members
 	Findings []finding.Finding
 }
@@ -61,6 +61,9 @@ func Compare(question wire.Question, members []Member, reference int, evidence E
 	slices.SortStableFunc(r.Groups, func(a, b Group) int {
 		if a.Truth != b.Truth {
 			return map[bool]int{true: -1, false: 1}[a.Truth]
+		}
+		if unknown := a.Outcome == ""; unknown != (b.Outcome == "") {
+			return map[bool]int{true: 1, false: -1}[unknown]
 		}
 		return len(b.Members) - len(a.Members)
 	})
@@ -188,31 +191,39 @@ func (r *Result) disagreement() {
 // Headline is the whole comparison in one sentence: how many agree, who
 // differs and how.
 func (r *Result) Headline() string {
-	if len(r.Groups) == 0 {
-		return "nobody was asked"
-	}
-	total, first := 0, &r.Groups[0]
+	var known []*Group
+	total, unknown := 0, 0
 	for i := range r.Groups {
-		total += len(r.Groups[i].Members)
-	}
-	if len(r.Groups) == 1 {
-		switch {
-		case total == 1:
-			return fmt.Sprintf("%s is the only one asked", first.Members[0].Exchange.Server.Name())
-		case !first.Outcome.Good():
-			return fmt.Sprintf("all %d fail alike: %s", total, first.Outcome)
+		if g := &r.Groups[i]; g.Outcome == "" {
+			unknown += len(g.Members) // cut short: they agree with nobody
+		} else {
+			known = append(known, g)
+			total += len(g.Members)
 		}
-		return fmt.Sprintf("all %d agree", total)
 	}
-	var others []string
-	for i := range r.Groups[1:] {
-		others = append(others, r.groupWords(&r.Groups[i+1]))
+	text := "nothing is known"
+	switch {
+	case total == 1:
+		text = fmt.Sprintf("%s is the only one that was asked to the end", known[0].Members[0].Exchange.Server.Name())
+	case len(known) == 1 && !known[0].Outcome.Good():
+		text = fmt.Sprintf("all %d fail alike: %s", total, known[0].Outcome)
+	case len(known) == 1:
+		text = fmt.Sprintf("all %d agree", total)
+	case len(known) > 1:
+		var others []string
+		for _, g := range known[1:] {
+			others = append(others, r.groupWords(g))
+		}
+		agree := "agree"
+		if r.Truth() != nil {
+			agree = "say what the zone says now"
+		}
+		text = fmt.Sprintf("%d of %d %s; %s", len(known[0].Members), total, agree, strings.Join(others, "; "))
 	}
-	agree := "agree"
-	if r.Truth() != nil {
-		agree = "say what the zone says now"
+	if unknown > 0 {
+		text += fmt.Sprintf("; %d not known, cut short", unknown)
 	}
-	return fmt.Sprintf("%d of %d %s; %s", len(first.Members), total, agree, strings.Join(others, "; "))
+	return text
 }
 
 // differences say in the headline what kind of difference it is.

@@ -92,6 +92,18 @@ func TestCompare(t *testing.T) {
 	}
 }
 
+func TestCutShortAgreesWithNobody(t *testing.T) {
+	known := says{"office", false, 60, 0, []string{"203.0.113.140"}}.member(t, 1)
+	cut := Member{Exchange: &exchange.Exchange{Number: 2, Question: question, Server: exchange.Server{Label: "kiosk"}}}
+	again := cut
+	r := Compare(question, []Member{cut, again, known}, -1, Evidence{})
+	assert.Equal(t, "office is the only one that was asked to the end; 2 not known, cut short", r.Headline())
+	assert.Equal(t, exchange.Answered, r.Groups[0].Outcome)
+	assert.Empty(t, r.Findings, "what is not known is nobody's fault")
+	r = Compare(question, []Member{cut}, -1, Evidence{})
+	assert.Equal(t, "nothing is known; 1 not known, cut short", r.Headline())
+}
+
 // Whatever the order of resolvers and records, the groups are the same, and
 // every answer is in exactly one.
 func TestGroupsArePartition(t *testing.T) {

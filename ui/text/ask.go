@@ -181,7 +181,7 @@ func (v *View) Summary(s *data.Summary) {
 	for _, outcome := range slices.SortedFunc(maps.Keys(s.Outcomes), func(a, b string) int {
 		return cmp.Or(cmp.Compare(s.Outcomes[b], s.Outcomes[a]), cmp.Compare(a, b))
 	}) {
-		parts = append(parts, fmt.Sprintf("%d %s", s.Outcomes[outcome], outcome))
+		parts = append(parts, fmt.Sprintf("%d %s", s.Outcomes[outcome], cmp.Or(outcome, "cut short")))
 	}
 	v.row("outcomes", strings.Join(parts, ", "))
 	if s.Slowest != nil {

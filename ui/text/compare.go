@@ -65,6 +65,8 @@ func (v *View) group(g *comparison.Group) {
 	switch {
 	case g.Truth:
 		title, style = "the zone now", good
+	case g.Outcome == "":
+		title, style = "not known", quiet
 	case !g.Outcome.Good():
 		title, style = "failed", severe["fault"]
 	}
