@@ -1,111 +1,15 @@
 package wire
 
 import (
-	"encoding/base32"
 	"encoding/hex"
 	"fmt"
-	"math"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
-	"time"
 )
 
-// The kinds of one or two types each.
+// The kinds of addresses, of many networks, and of what stands in for one.
 var (
-	algorithm    = coded("algorithm", 1, algorithms)
-	digestType   = coded("digest type", 1, digestTypes)
-	certType     = named("certificate type", 2, certTypes)
-	coveredType  = named("type", 2, typeNames)
-	errorCode    = coded("error", 2, tsigErrors)
-	gatewayType  = coded("gateway type", 1, newRegistry("", map[uint16]string{0: "no gateway", 1: "an IPv4 address", 2: "an IPv6 address", 3: "a name"}))
-	sshAlgorithm = coded("SSH algorithm", 1, newRegistry("", map[uint16]string{1: "RSA", 2: "DSA", 3: "ECDSA", 4: "Ed25519", 6: "Ed448"}))
-	sshDigest    = coded("SSH digest", 1, newRegistry("", map[uint16]string{1: "SHA-1", 2: "SHA-256"}))
-	nsec3Hash    = coded("NSEC3 hash", 1, newRegistry("", map[uint16]string{1: "SHA-1"}))
-	zonemdScheme = coded("ZONEMD scheme", 1, newRegistry("", map[uint16]string{1: "SIMPLE"}))
-	zonemdHash   = coded("ZONEMD hash", 1, newRegistry("", map[uint16]string{1: "SHA384", 2: "SHA512"}))
-	tkeyMode     = coded("TKEY mode", 2, newRegistry("", map[uint16]string{1: "server assignment", 2: "Diffie-Hellman exchange", 3: "GSS-API negotiation", 4: "resolver assignment", 5: "key deletion"}))
-	tlsaUsage    = coded("TLSA usage", 1, newRegistry("", map[uint16]string{0: "PKIX-TA", 1: "PKIX-EE", 2: "DANE-TA", 3: "DANE-EE", 255: "PrivCert"}))
-	tlsaSelector = coded("TLSA selector", 1, newRegistry("", map[uint16]string{0: "Cert", 1: "SPKI", 255: "PrivSel"}))
-	tlsaMatching = coded("TLSA matching", 1, newRegistry("", map[uint16]string{0: "Full", 1: "SHA2-256", 2: "SHA2-512", 255: "PrivMatch"}))
-	ipProtocol   = named("IP protocol", 1, newRegistry("", map[uint16]string{6: "TCP", 17: "UDP"}))
-
-	keyFlags   = flags("key flags", 2, map[uint64]string{256: "zone key", 128: "revoked", 1: "secure entry point"})
-	nsec3Flags = flags("NSEC3 flags", 1, map[uint64]string{1: "unsigned delegations may be left out (opt-out)"})
-	csyncFlags = flags("CSYNC flags", 2, map[uint64]string{2: "the SOA serial has to be reached (soaminimum)", 1: "act at once (immediate)"})
-	caaFlags   = flags("CAA flags", 1, map[uint64]string{128: "whoever does not know the tag must not issue (critical)"})
-
-	// signatureTime is seconds since 1970, written YYYYMMDDHHmmSS (RFC 4034 §3.2).
-	signatureTime = &kind{
-		name: "time",
-		span: fixed(4),
-		text: func(dst []byte, field, _ string) []byte {
-			return time.Unix(int64(unsigned(field)), 0).UTC().AppendFormat(dst, "20060102150405")
-		},
-		parse: oneWord(func(dst, text []byte) ([]byte, error) {
-			if len(text) == 14 {
-				t, err := time.Parse("20060102150405", string(text))
-				if err != nil || t.Unix() < 0 || t.Unix() > math.MaxUint32 {
-					return dst, ErrValue
-				}
-				return appendUnsigned(dst, uint64(t.Unix()), 4), nil
-			}
-			v, err := strconv.ParseUint(string(text), 10, 32)
-			if err != nil {
-				return dst, ErrValue
-			}
-			return appendUnsigned(dst, v, 4), nil
-		}),
-		means: func(field string) string {
-			return time.Unix(int64(unsigned(field)), 0).UTC().Format("2006-01-02 15:04:05 UTC")
-		},
-	}
-
-	// clockTime is 48 bits of seconds since 1970.
-	clockTime = func() *kind {
-		k := *number("u48", 6)
-		k.means = func(field string) string {
-			return time.Unix(int64(unsigned(field)), 0).UTC().Format("2006-01-02 15:04:05 UTC")
-		}
-		return &k
-	}()
-
-	salt = &kind{
-		name: "salt",
-		span: counted,
-		text: func(dst []byte, field, _ string) []byte {
-			if len(field) == 1 {
-				return append(dst, '-')
-			}
-			return appendHex(dst, field[1:])
-		},
-		parse: oneWord(func(dst, text []byte) ([]byte, error) {
-			if string(text) == "-" {
-				return append(dst, 0), nil
-			}
-			return countedDecode(dst, text, hex.AppendDecode)
-		}),
-		parts: func(field string) []part {
-			return []part{{1, "Salt Length", strconv.Itoa(len(field) - 1), "bytes that follow"}, {len(field) - 1, "Salt", hexText(field[1:]), ""}}
-		},
-	}
-
-	// hashedName is a hash in base32 with the extended hex alphabet (RFC 5155 §3.3).
-	hashedName = &kind{
-		name: "hashed name",
-		span: counted,
-		text: func(dst []byte, field, _ string) []byte { return base32hex.AppendEncode(dst, []byte(field[1:])) },
-		odd:  func(field, _ string) bool { return len(field) == 1 },
-		parse: oneWord(func(dst, text []byte) ([]byte, error) {
-			return countedDecode(dst, []byte(strings.ToUpper(string(text))), base32hex.AppendDecode)
-		}),
-		parts: func(field string) []part {
-			return []part{{1, "Hash Length", strconv.Itoa(len(field) - 1), "bytes that follow"},
-				{len(field) - 1, "Next Hashed Owner Name", string(base32hex.AppendEncode(nil, []byte(field[1:]))), "the hash that comes next in the zone"}}
-		},
-	}
-
 	hexGroups = &kind{
 		name: "hex groups",
 		span: fixed(8),
@@ -434,8 +338,6 @@ var (
 	}
 )
 
-var base32hex = base32.HexEncoding.WithPadding(base32.NoPadding)
-
 // services are the names that old WKS records use for ports.
 var services = map[string]int{"ftp-data": 20, "ftp": 21, "telnet": 23, "smtp": 25, "time": 37, "domain": 53, "tftp": 69, "finger": 79, "http": 80, "pop3": 110, "nntp": 119, "ntp": 123}
 
@@ -489,102 +391,4 @@ func grouped(dst, text []byte, separator byte, count, size int) ([]byte, error) 
 		dst = out
 	}
 	return dst, nil
-}
-
-// countedDecode appends decoded text behind a byte that counts it.
-func countedDecode(dst, text []byte, decode func(dst, src []byte) ([]byte, error)) ([]byte, error) {
-	start := len(dst)
-	dst, err := decode(append(dst, 0), text)
-	if size := len(dst) - start - 1; err != nil || size == 0 || size > 255 {
-		return dst[:start], ErrValue
-	}
-	dst[start] = byte(len(dst) - start - 1)
-	return dst, nil
-}
-
-// typeBitmap is the types that a name has (RFC 4034 §4.1.2): blocks of a window
-// number, a length, and as many bytes of bits.
-var typeBitmap = &kind{
-	name: "type bit maps",
-	span: func(rdata string, at int) (int, error) {
-		for i := at; i < len(rdata); {
-			if len(rdata)-i < 2 || len(rdata)-i-2 < int(rdata[i+1]) {
-				return 0, ErrRDataShort
-			}
-			i += 2 + int(rdata[i+1])
-		}
-		return len(rdata) - at, nil
-	},
-	text: func(dst []byte, field, _ string) []byte {
-		for i, t := range bitmapTypes(field) {
-			if i > 0 {
-				dst = append(dst, ' ')
-			}
-			dst = append(dst, t.String()...)
-		}
-		return dst
-	},
-	odd: func(field, _ string) bool {
-		previous := -1
-		for i := 0; i < len(field); i += 2 + int(field[i+1]) {
-			size := int(field[i+1])
-			if int(field[i]) <= previous || size == 0 || size > 32 || field[i+1+size] == 0 {
-				return true
-			}
-			previous = int(field[i])
-		}
-		return false
-	},
-	parse: func(dst []byte, words *Words) ([]byte, error) {
-		var types []Type
-		for words.left() > 0 {
-			word, _ := words.take()
-			t, ok := TypeOf(word.Text)
-			if !ok {
-				return dst, ErrUnknownType
-			}
-			types = append(types, t)
-		}
-		return appendBitmap(dst, types), nil
-	},
-	parts: func(field string) (all []part) {
-		for i := 0; i < len(field); {
-			size := int(field[i+1])
-			var names []string
-			for _, t := range bitmapTypes(field[i : i+2+size]) {
-				names = append(names, t.String())
-			}
-			all = append(all,
-				part{1, "Window Block", strconv.Itoa(int(field[i])), fmt.Sprintf("types from %d on", int(field[i])*256)},
-				part{1, "Bitmap Length", strconv.Itoa(size), "bytes that follow"},
-				part{size, "Bitmap", strings.Join(names, " "), "a bit for each type"})
-			i += 2 + size
-		}
-		return all
-	},
-}
-
-func bitmapTypes(field string) (types []Type) {
-	for i := 0; i < len(field); i += 2 + int(field[i+1]) {
-		for _, bit := range portsOf(field[i+2 : i+2+int(field[i+1])]) {
-			types = append(types, Type(int(field[i])*256+bit))
-		}
-	}
-	return types
-}
-
-func appendBitmap(dst []byte, types []Type) []byte {
-	slices.Sort(types)
-	for len(types) > 0 {
-		window := types[0] >> 8
-		var bits [32]byte
-		size := 0
-		for len(types) > 0 && types[0]>>8 == window {
-			low := int(types[0] & 0xff)
-			bits[low/8] |= 0x80 >> (low % 8)
-			size, types = low/8+1, types[1:]
-		}
-		dst = append(append(dst, byte(window), byte(size)), bits[:size]...)
-	}
-	return dst
 }
