@@ -33,7 +33,7 @@ var mayImport = map[string][]string{
 	"lab":               {"core/wire", "core/zonefile", "core/exchange", "core/capture"},
 	"lab/generate":      {"lab"},
 	"ui/text":           {"core/*", "lab", "ui/data"},
-	"ui/data":           {"core/*"},
+	"ui/data":           {"core/*", "lab"},
 	"ui/cli":            {"core/*", "lab", "ui/text", "ui/data"},
 	"cmd/unquil":        {"ui/cli"},
 	"test":              {"core/*", "lab", "ui/*"},

@@ -140,3 +140,41 @@ func TestNothingFromTheNetworkIsPrintedRaw(t *testing.T) {
 	}
 	assert.Contains(t, run(t, "ask", "a.example", "-t", "TXT", "--from", server, "--bare").stdout, `\027]0;owned\007`)
 }
+
+// Every key of the JSON is snake_case, but for the messages inside, which follow
+// RFC 8427, and for what is counted by its own name.
+func TestJSONKeys(t *testing.T) {
+	var check func(t *testing.T, path string, v any)
+	check = func(t *testing.T, path string, v any) {
+		switch v := v.(type) {
+		case map[string]any:
+			for key, inner := range v {
+				if key != "reply" && key != "message" && !strings.HasSuffix(path, "outcomes") {
+					assert.Regexp(t, "^[a-z][a-z0-9_]*$", key, path)
+					check(t, path+"."+key, inner)
+				}
+			}
+		case []any:
+			for _, inner := range v {
+				check(t, path, inner)
+			}
+		}
+	}
+	for _, args := range append(told, []string{"lab", "show"}, []string{"watch", "web.hollowtarn.example", "--from", "office", "--every", "50ms", "--for", "100ms"},
+		[]string{"compare", "web.hollowtarn.example", "--from", "office,isp", "--expect", "203.0.113.120"}, []string{"ask", "web.hollowtarn.example", "--over", "tls", "--repeat", "2", "--zone-ttl", "--wire"}) {
+		t.Run(strings.Join(args[:2], " "), func(t *testing.T) {
+			decoder := json.NewDecoder(strings.NewReader(run(t, append(append([]string{"--lab"}, args...), "--json")...).stdout))
+			documents := 0
+			for decoder.More() {
+				var v any
+				require.NoError(t, decoder.Decode(&v))
+				check(t, args[0], v)
+				documents++
+			}
+			assert.Positive(t, documents)
+			if args[0] != "decode" && args[0] != "watch" {
+				assert.Equal(t, 1, documents, "one document a run")
+			}
+		})
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/lab"
+	"unquil/ui/data"
 )
 
 // newLab is `unquil lab`.
@@ -25,7 +26,7 @@ func newLab(a *app) *cobra.Command {
 			}
 			if a.json {
 				d := a.document("lab show", nil)
-				d.Result = scenario
+				d.Result = data.OfScenario(scenario)
 				return d.Write(a.stdout)
 			}
 			view := a.view()

@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"io"
+	"net/netip"
 	"time"
 
 	"unquil/core/comparison"
@@ -327,16 +328,32 @@ func OfReversals(all []diagnosis.Reversal) any {
 // OfLocal returns a machine's set-up as JSON has it.
 func OfLocal(l *diagnosis.Local) any {
 	s := l.Setup
-	result := map[string]any{"resolvers": s.Resolvers, "search": s.Search, "ndots": s.Dots, "options": s.Options, "sources": s.Sources, "hosts_lines": len(s.Hosts)}
-	if len(s.Behind) > 0 {
-		result["behind_stub"] = s.Behind
+	addresses := func(all []netip.AddrPort) []string {
+		list := []string{}
+		for _, a := range all {
+			list = append(list, exchange.FormatAddress(a))
+		}
+		return list
+	}
+	result := map[string]any{"resolvers": addresses(s.Resolvers), "ndots": s.Dots, "hosts_lines": len(s.Hosts)}
+	for key, list := range map[string][]string{"search": s.Search, "options": s.Options, "sources": s.Sources, "behind_stub": addresses(s.Behind), "not_read": s.Unread} {
+		if len(list) > 0 {
+			result[key] = list
+		}
 	}
 	if n := l.Name; n != nil {
 		var candidates []string
 		for _, c := range n.Candidates {
 			candidates = append(candidates, c.Name.String())
 		}
-		name := map[string]any{"typed": n.Typed, "candidates": candidates, "resolver": n.Resolver, "hosts": n.Hosts}
+		hosts := []any{}
+		for _, h := range n.Hosts {
+			hosts = append(hosts, map[string]any{"line": h.Number, "address": h.Address, "names": h.Names})
+		}
+		name := map[string]any{"typed": n.Typed, "candidates": candidates, "hosts": hosts}
+		if n.Resolver != nil {
+			name["resolver"] = n.Resolver
+		}
 		if n.Found != nil {
 			name["found"], name["suffix"] = n.Found.Name.String(), n.Found.Suffix
 		}

@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unquil/core/capture"
+	"unquil/core/wire"
+	"unquil/ui/text"
+)
+
+func TestAddressRanges(t *testing.T) {
+	for _, tt := range []struct {
+		words []string
+		count int
+		alone bool
+		err   error
+	}{
+		{[]string{"192.0.2.1"}, 1, true, nil},
+		{[]string{"192.0.2.1", "2001:DB8::1"}, 2, true, nil},
+		{[]string{"::ffff:192.0.2.1"}, 1, true, nil},
+		{[]string{"192.0.2.77/30"}, 4, false, nil},
+		{[]string{"192.0.2.1/32"}, 1, true, nil},
+		{[]string{"2001:db8::/112", "192.0.2.1"}, 0, false, errWide},
+		{[]string{"192.0.0.0/16"}, 65536, false, nil},
+		{[]string{"192.0.0.0/15"}, 0, false, errWide},
+		{[]string{"::/0"}, 0, false, errWide},
+		{[]string{"tarn"}, 0, false, errPrefix},
+		{[]string{"192.0.2.1/33"}, 0, false, errPrefix},
+	} {
+		ranges, alone, err := addressRanges(tt.words)
+		require.ErrorIs(t, err, tt.err, "%v", tt.words)
+		if err != nil {
+			require.ErrorAs(t, err, new(usageError))
+			continue
+		}
+		assert.Equal(t, tt.alone, alone, "%v", tt.words)
+		assert.Len(t, slices.Collect(each(ranges)), tt.count, "%v", tt.words)
+	}
+	last, _, err := addressRanges([]string{"255.255.255.254/31"})
+	require.NoError(t, err)
+	assert.Len(t, slices.Collect(each(last)), 2, "the last address has no next")
+}
+
+func TestParts(t *testing.T) {
+	usual, err := parts(nil, false)
+	require.NoError(t, err)
+	assert.Equal(t, text.Parts{"answer": true, "timing": true, "authority": false, "additional": false, "question": false, "header": false}, usual)
+	all, err := parts(nil, true)
+	require.NoError(t, err)
+	for part, shown := range all {
+		assert.True(t, shown, part)
+	}
+	some, err := parts([]string{"header"}, false)
+	require.NoError(t, err)
+	assert.True(t, some["header"] && !some["answer"])
+	_, err = parts([]string{"tail"}, false)
+	require.ErrorIs(t, err, errPart)
+}
+
+func TestGroupsInGroups(t *testing.T) {
+	c := config{Group: map[string][]string{"all": {"near", "far"}, "near": {"office"}, "far": {"isp", "public"}, "circle": {"circle", "office"}}}
+	assert.Equal(t, []string{"office", "isp", "public", "192.0.2.1"}, c.expand([]string{"all", "192.0.2.1"}, 0))
+	assert.LessOrEqual(t, len(c.expand([]string{"circle"}, 0)), maxNesting+1, "a group that names itself ends")
+}
+
+func TestNamesFromAFile(t *testing.T) {
+	given := func(yield func(string, error) bool) { yield("first.example", nil) }
+	var names []string
+	for name, err := range joinNames(given, strings.NewReader("# a list\nsecond.example # remark\n\n  third.example\t\n")) {
+		require.NoError(t, err)
+		names = append(names, name)
+	}
+	assert.Equal(t, []string{"first.example", "second.example", "third.example"}, names)
+	var failed error
+	for _, err := range joinNames(given, strings.NewReader(strings.Repeat("x", 1<<20))) {
+		failed = errors.Join(failed, err)
+	}
+	require.Error(t, failed, "a line without end is no name")
+}
+
+// An error is told in one sentence, with what to try next where that is known.
+func TestTell(t *testing.T) {
+	for _, tt := range []struct {
+		err  error
+		want string
+	}{
+		{fmt.Errorf("reading a.pcap: %w", capture.ErrFormat), "unquil: reading a.pcap: neither pcap nor pcapng\nnext: give a pcap or pcapng file\n"},
+		{usage(fmt.Errorf("name %q: %w", "a..b", wire.ErrLabelEmpty)), "unquil: name \"a..b\": empty label\nnext: leave no part between two dots empty\n"},
+		{usage(errors.New("unknown flag: --tarn")), "unquil: unknown flag: --tarn\nnext: unquil --help lists the commands and their options\n"},
+		{fmt.Errorf("reading: %w", fs.ErrPermission), "unquil: reading: permission denied\nnext: ask for a copy that you may read\n"},
+		{errors.New("something else"), "unquil: something else\n"},
+	} {
+		var out bytes.Buffer
+		tell(&out, tt.err)
+		assert.Equal(t, tt.want, out.String())
+	}
+	for _, a := range advice {
+		assert.NotEmpty(t, a.next, "%v", a.is)
+	}
+}
+
+func TestOnlyFaults(t *testing.T) {
+	other := errors.New("other")
+	assert.True(t, onlyFaults(errFault))
+	assert.True(t, onlyFaults(errors.Join(errFault, errFault)))
+	assert.False(t, onlyFaults(errors.Join(errFault, other)), "what could not be done counts more than what was found")
+	assert.False(t, onlyFaults(other))
+	assert.Equal(t, other, firstOf(nil, other, errFault))
+}
+
+// Every command has a short text that is a question or says what it is, an
+// example or a use, and help that fits a terminal.
+func TestHelpOfEveryCommand(t *testing.T) {
+	root := newRoot(&app{})
+	for _, cmd := range root.Commands() {
+		if cmd.Hidden || cmd.Name() == "help" || cmd.Name() == "completion" {
+			continue
+		}
+		assert.NotEmpty(t, cmd.Short, cmd.Name())
+		var stdout, stderr bytes.Buffer
+		code := Main(context.Background(), []string{cmd.Name(), "--help"}, &stdout, &stderr, []string{"HOME=" + t.TempDir()})
+		assert.Zero(t, code)
+		assert.Contains(t, stdout.String(), cmd.Short)
+		assert.Empty(t, stderr.String())
+	}
+}
