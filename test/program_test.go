@@ -96,7 +96,7 @@ func scenario(t testing.TB) *lab.Scenario {
 }
 
 // quick keeps the wait for silent servers short.
-var quick = []string{"--lab", "--wait", "300ms", "--tries", "1"}
+var quick = []string{"--lab", "--wait", "800ms", "--tries", "1"}
 
 // Every fault of the scenario is named by why, at the right place, with
 // exchanges that show it.

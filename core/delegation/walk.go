@@ -86,6 +86,7 @@ type Step struct {
 	Chosen   *Reply   // the reply the walk went on with; nil where it stopped
 	Child    wire.Name
 	order    []wire.Name
+	aliases  int // how many had been followed when it began
 }
 
 // End is how a walk ended.
@@ -168,6 +169,7 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 	for _, step := range walk.Steps {
 		step.sort()
 	}
+	walk.settle()
 	walk.Findings = judge(walk)
 	return walk
 }
@@ -179,7 +181,7 @@ func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) 
 	name := q.Name
 	zone, servers := w.deepest(name)
 	for len(walk.Steps) < maxSteps {
-		step := &Step{Zone: zone, Question: wire.Question{Name: name, Type: q.Type, Class: wire.IN}}
+		step := &Step{Zone: zone, Question: wire.Question{Name: name, Type: q.Type, Class: wire.IN}, aliases: len(walk.Aliases)}
 		walk.Steps = append(walk.Steps, step)
 		var err error
 		step.Chosen, err = w.ask(ctx, step, servers, path)
@@ -233,6 +235,32 @@ func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) 
 	}
 	walk.End = EndBudget
 	return walk
+}
+
+// settle takes the answer from the server with the newest version of the zone:
+// the walk went on with the first reply, and a server that lags may be the fastest.
+func (w *Walk) settle() {
+	last := w.Last()
+	if last == nil || last.Chosen == nil || last.Chosen.Stance != Answers {
+		return
+	}
+	newest := last.Reference()
+	if newest == nil || newest.Exchange.Meaning() == last.Chosen.Exchange.Meaning() {
+		return
+	}
+	answer := exchange.ReadAnswer(last.Question, inBailiwick(newest.Exchange.Reply, last.Zone))
+	switch {
+	case len(answer.Records) > 0:
+		w.End = EndAnswer
+	case len(answer.Aliases) > 0:
+		return // it leads elsewhere, where nobody was asked: what was walked stands, and the difference is told
+	case newest.Exchange.Outcome == exchange.NoName:
+		w.End = EndNoName
+	default:
+		w.End = EndNoData
+	}
+	last.Chosen, w.Records = newest, answer.Records
+	w.Aliases = append(w.Aliases[:last.aliases:last.aliases], answer.Aliases...)
 }
 
 // settles reports whether a reply without records says, by the SOA of the zone

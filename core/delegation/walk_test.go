@@ -166,6 +166,12 @@ func TestWalk(t *testing.T) {
 	const one, two = "203.0.113.11", "203.0.113.12"
 	zone := serve(t, "tarn.example", 7, "www.tarn.example A 203.0.113.120", "a.tarn.example CNAME b.tarn.example.", "b.tarn.example CNAME a.tarn.example.",
 		"gone.tarn.example CNAME nothing.tarn.example.", "out.tarn.example CNAME www.lake.test.", "away.tarn.example CNAME nothing.lake.test.", "only6.tarn.example AAAA 2001:db8::1")
+	late := func(answer func(wire.Question) *wire.Message) func(wire.Question) *wire.Message {
+		return func(q wire.Question) *wire.Message {
+			time.Sleep(20 * time.Millisecond)
+			return answer(q)
+		}
+	}
 	for _, tt := range []struct {
 		name    string
 		network script
@@ -185,6 +191,12 @@ func TestWalk(t *testing.T) {
 			[]string{"fault server-failure ns1.tarn.example."}, nil},
 		{"one lags and says something else", script{"198.51.100.11": tarn(one, two), one: zone, two: serve(t, "tarn.example", 6, "www.tarn.example A 203.0.113.80")}, "www.tarn.example", EndAnswer,
 			[]string{"fault answers-differ ns2.tarn.example.", "concern serials-differ ns2.tarn.example."}, nil},
+		{"the one that lags is faster, and has an older answer", script{"198.51.100.11": tarn(one, two), one: late(zone), two: serve(t, "tarn.example", 6, "www.tarn.example A 203.0.113.80")}, "www.tarn.example", EndAnswer,
+			[]string{"fault answers-differ ns2.tarn.example.", "concern serials-differ ns2.tarn.example."}, []string{"203.0.113.120"}},
+		{"the one that lags is faster, and has nothing yet", script{"198.51.100.11": tarn(one, two), one: late(zone), two: serve(t, "tarn.example", 6)}, "www.tarn.example", EndAnswer,
+			[]string{"fault answers-differ ns2.tarn.example.", "concern serials-differ ns2.tarn.example."}, []string{"203.0.113.120"}},
+		{"the one that lags is faster, and still has it", script{"198.51.100.11": tarn(one, two), one: late(serve(t, "tarn.example", 7)), two: serve(t, "tarn.example", 6, "www.tarn.example A 203.0.113.80")}, "www.tarn.example", EndNoName,
+			[]string{"fault answers-differ ns2.tarn.example.", "concern serials-differ ns2.tarn.example."}, []string{}},
 		{"one lags and says the same", script{"198.51.100.11": tarn(one, two), one: zone, two: serve(t, "tarn.example", 6, "www.tarn.example A 203.0.113.120")}, "www.tarn.example", EndAnswer,
 			[]string{"note serials-differ ns2.tarn.example."}, []string{"203.0.113.120"}},
 		{"rotation at one serial is nothing to mend", script{"198.51.100.11": tarn(one, two), one: zone, two: serve(t, "tarn.example", 7, "www.tarn.example A 203.0.113.121")}, "www.tarn.example", EndAnswer,
@@ -220,7 +232,7 @@ func TestWalk(t *testing.T) {
 			if len(tt.network) > 0 {
 				tt.network["198.51.100.1"] = root(t)
 			}
-			session := &exchange.Session{Client: &exchange.Client{Network: tt.network, Now: time.Now, Options: exchange.Options{Wait: 30 * time.Millisecond, Tries: 1}}}
+			session := &exchange.Session{Client: &exchange.Client{Network: tt.network, Now: time.Now, Options: exchange.Options{Wait: 200 * time.Millisecond, Tries: 1}}}
 			walker := Walker{Session: session, Roots: []Server{{wire.MustParseName("east.roots.test"), []netip.Addr{netip.MustParseAddr("198.51.100.1")}}}}
 			walk := walker.Walk(t.Context(), wire.Question{Name: wire.MustParseName(tt.ask), Type: wire.A, Class: wire.IN})
 			assert.Equal(t, tt.end, walk.End)

@@ -127,7 +127,7 @@ func TestAsk(t *testing.T) {
 		}), nil, FormatError, UDP, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			client := Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: 100 * time.Millisecond}}
+			client := Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: 250 * time.Millisecond}}
 			e := client.Ask(t.Context(), Server{Address: server(t, tt.udp, tt.tcp)}, question)
 			assert.Equal(t, tt.outcome, e.Outcome, "%v", e.Err)
 			assert.Equal(t, tt.transport, e.Transport())

@@ -166,7 +166,7 @@ func TestEDNSFailuresAreToldApart(t *testing.T) {
 		}, FormatError, "", false},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			client := &Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: 100 * time.Millisecond}}
+			client := &Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: 250 * time.Millisecond}}
 			e := client.Ask(t.Context(), Server{Address: server(t, tt.udp, nil)}, question)
 			assert.Equal(t, tt.outcome, e.Outcome, "%v", e.Err)
 			assert.Equal(t, tt.broke, e.EDNSBroke)
