@@ -52,6 +52,25 @@ type outcome struct {
 	code           int
 }
 
+// words is text with every run of white space as one blank, so that wrapping
+// does not matter.
+func words(text string) string { return strings.Join(strings.Fields(text), " ") }
+
+// squeezed is the words of what a program wrote.
+func squeezed(o outcome) string { return words(o.stdout) }
+
+// holds checks how a program ended, what it must have said and what it must not.
+func (o outcome) holds(t testing.TB, code int, want, not []string) {
+	t.Helper()
+	assert.Equal(t, code, o.code, "%s%s", o.stdout, o.stderr)
+	for _, part := range want {
+		assert.Contains(t, squeezed(o), part)
+	}
+	for _, part := range not {
+		assert.NotContains(t, squeezed(o), part)
+	}
+}
+
 // run runs the program in a folder of its own.
 func run(t testing.TB, args ...string) outcome {
 	cmd := exec.Command(program, args...)
@@ -153,8 +172,8 @@ func TestTraceShowsTheServerThatLags(t *testing.T) {
 	o := run(t, "trace", "--lab", "tickets.hollowtarn.example")
 	assert.Equal(t, 3, o.code)
 	at := -1
-	for _, want := range []string{". (the root)", "refers to example", "refers to hollowtarn.example", "answers 203.0.113.140", "answers 203.0.113.80", "ns.farhost.test still answers 203.0.113.80, from serial 2026030701"} {
-		next := strings.Index(strings.Join(strings.Fields(o.stdout), " "), want)
+	for _, want := range []string{"resolves to 203.0.113.140, said by the servers of hollowtarn.example; but ns.farhost.test says otherwise", ". (the root)", "refers to example", "refers to hollowtarn.example", "answers 203.0.113.140", "answers 203.0.113.80", "ns.farhost.test still answers 203.0.113.80, from serial 2026030701"} {
+		next := strings.Index(squeezed(o), want)
 		assert.Greater(t, next, at, "%q comes in its order in\n%s", want, o.stdout)
 		at = next
 	}
@@ -179,13 +198,7 @@ func TestTraceOptions(t *testing.T) {
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			o := run(t, append([]string{"trace", "--lab"}, tt.args...)...)
-			assert.Equal(t, tt.code, o.code, "%s%s", o.stdout, o.stderr)
-			for _, want := range tt.want {
-				assert.Contains(t, squeezed(o), want)
-			}
-			for _, not := range tt.not {
-				assert.NotContains(t, squeezed(o), not)
-			}
+			o.holds(t, tt.code, tt.want, tt.not)
 		})
 	}
 	d, code := runJSON(t, "trace", "--lab", "tickets.hollowtarn.example", "-t", "A,AAAA")
@@ -230,11 +243,7 @@ func TestAsk(t *testing.T) {
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			o := run(t, append([]string{"ask", "--lab"}, tt.args...)...)
-			assert.Equal(t, tt.code, o.code, o.stderr)
-			text := strings.Join(strings.Fields(o.stdout), " ")
-			for _, want := range tt.want {
-				assert.Contains(t, text, want)
-			}
+			o.holds(t, tt.code, tt.want, nil)
 			assert.NotContains(t, o.stdout, "\x1b", "no colour in a pipe")
 			for line := range strings.Lines(o.stdout) {
 				assert.LessOrEqual(t, len([]rune(strings.TrimRight(line, "\n"))), 80)
@@ -295,7 +304,7 @@ func TestDecode(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, morning, 0o600))
 	o := run(t, "decode", path)
 	assert.Equal(t, 3, o.code)
-	text := strings.Join(strings.Fields(o.stdout), " ")
+	text := squeezed(o)
 	for _, want := range []string{"5 of 21 exchanges failed", "and no reply is in the capture", "summit.camera.hollowtarn.example (server-failure)", "took 2.4 s", "tickets.hollowtarn.example A: 203.0.113.80"} {
 		assert.Contains(t, text, want)
 	}
@@ -324,7 +333,7 @@ func TestDecodeMessage(t *testing.T) {
 	for _, same := range [][]string{{inHex}, {hex.EncodeToString(signed)}, {base64.StdEncoding.EncodeToString(signed)}, {"signed-answer.dns", "--lab"}} {
 		assert.Equal(t, whole, run(t, append([]string{"decode", "--message"}, same...)...))
 	}
-	text := strings.Join(strings.Fields(whole.stdout), " ")
+	text := squeezed(whole)
 	for _, want := range []string{"a reply about piste.hollowtarn.example HTTPS: answered", `SvcParamValue "h2,h3"`, "whoever does not know the tag must not issue (critical)",
 		"Bitmap A AAAA RRSIG HTTPS", "INFO-CODE 3 Stale Answer", `"two of three servers are silent"`, "LATITUDE 47 16 24.500 N"} {
 		assert.Contains(t, text, want)
@@ -374,7 +383,7 @@ func TestNoWayToTheRoots(t *testing.T) {
 	assert.NotContains(t, o.stdout, "fault")
 	o = run(t, "why", "--lab", "--roots", hints, "www.hollowtarn.example")
 	assert.Zero(t, o.code)
-	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "the zone's own servers could not be held against it")
+	assert.Contains(t, squeezed(o), "the zone's own servers could not be held against it")
 	assert.Contains(t, o.stdout, "  unknown ")
 }
 

@@ -59,7 +59,7 @@ func TestTextAndJSONTellTheSameStory(t *testing.T) {
 				assert.Contains(t, all, f.Code)
 				// A verdict joins the findings of one cause to one sentence.
 				if args[1] != "why" {
-					assert.Contains(t, all, strings.Join(strings.Fields(f.Text), " "))
+					assert.Contains(t, all, words(f.Text))
 				}
 				assert.NotEmpty(t, f.Next)
 				if f.Severity == "fault" {

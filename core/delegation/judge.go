@@ -2,6 +2,7 @@ package delegation
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"unquil/core/exchange"
@@ -215,6 +216,26 @@ func (w *Walk) chain() string {
 	return strings.Join(links, ", ")
 }
 
+// saidBy names those who gave the walk its answer, and those of the same zone
+// who give another one: nobody may read the answer as everybody's.
+func (w *Walk) saidBy() string {
+	last := w.Last()
+	text := "the servers of " + last.Zone.Spoken()
+	var others []string
+	for _, f := range last.differences() {
+		if server := strings.TrimSuffix(f.About.Server, "."); f.Code == finding.AnswersDiffer && f.Severity == finding.Fault && !slices.Contains(others, server) {
+			others = append(others, server)
+		}
+	}
+	switch len(others) {
+	case 0:
+		return text
+	case 1:
+		return text + "; but " + others[0] + " says otherwise"
+	}
+	return text + "; but " + strings.Join(others, ", ") + " say otherwise"
+}
+
 // Summary is how the walk ended, in one sentence without a final stop.
 func (w *Walk) Summary() string {
 	zone := ""
@@ -223,11 +244,11 @@ func (w *Walk) Summary() string {
 	}
 	switch w.End {
 	case EndAnswer:
-		return fmt.Sprintf("resolves to %s, said by the servers of %s", strings.Join(exchange.Values(w.Records), ", "), zone)
+		return fmt.Sprintf("resolves to %s, said by %s", strings.Join(exchange.Values(w.Records), ", "), w.saidBy())
 	case EndNoData:
-		return fmt.Sprintf("%s exists and has no %s record (NODATA), said by the servers of %s", w.Name().Spoken(), w.Question.Type, zone)
+		return fmt.Sprintf("%s exists and has no %s record (NODATA), said by %s", w.Name().Spoken(), w.Question.Type, w.saidBy())
 	case EndNoName:
-		return fmt.Sprintf("no such name as %s (NXDOMAIN), said by the servers of %s", w.Name().Spoken(), zone)
+		return fmt.Sprintf("no such name as %s (NXDOMAIN), said by %s", w.Name().Spoken(), w.saidBy())
 	case EndAliasLoop:
 		return fmt.Sprintf("stops at %s: the alias leads back to itself", zone)
 	case EndNoServer:
