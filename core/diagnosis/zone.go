@@ -3,6 +3,7 @@ package diagnosis
 import (
 	"context"
 	"crypto/rand"
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -31,6 +32,28 @@ func (z *Zone) AllFindings() []finding.Finding {
 	all = append(all, z.Findings...)
 	finding.Sort(all)
 	return all
+}
+
+// Found is how the name that was asked about led to the zone, in one sentence
+// without a final stop; "" where the name is the zone's own.
+func (z *Zone) Found() string {
+	name := z.Walk.Name()
+	if z.Walk.Question.Name.Equal(z.Zone) {
+		return ""
+	}
+	lead := name.Spoken()
+	if len(z.Walk.Aliases) > 0 {
+		lead = fmt.Sprintf("%s is an alias that leads to %s, which", z.Walk.Question.Name.Spoken(), lead)
+	}
+	switch {
+	case z.Walk.End == delegation.EndNoName:
+		return fmt.Sprintf("%s does not exist (NXDOMAIN); the zone that says so is %s", lead, z.Zone.Spoken())
+	case name.Equal(z.Zone):
+		return lead + " is a zone"
+	case z.Walk.End == delegation.EndAnswer || z.Walk.End == delegation.EndNoData:
+		return fmt.Sprintf("%s is a name in %s, not a zone itself", lead, z.Zone.Spoken())
+	}
+	return fmt.Sprintf("the walk to %s ends at %s", name.Spoken(), z.Zone.Spoken())
 }
 
 // Zone finds the zone that holds a name by walking from the root, and holds its

@@ -410,7 +410,7 @@ func OfZone(z *diagnosis.Zone) any {
 		}
 		servers = append(servers, j)
 	}
-	result := map[string]any{"zone": z.Zone.String(), "servers": servers, "parent_lists": names(z.Parent.Hosts), "zone_lists": names(z.Hosts), "walk": OfWalk(z.Walk)}
+	result := map[string]any{"zone": z.Zone.String(), "found": z.Found(), "servers": servers, "parent_lists": names(z.Parent.Hosts), "zone_lists": names(z.Hosts), "walk": OfWalk(z.Walk)}
 	if z.Known {
 		result["soa"] = map[string]any{"mname": z.SOA.MName.String(), "rname": z.SOA.RName.String(), "serial": z.SOA.Serial, "refresh": z.SOA.Refresh, "retry": z.SOA.Retry, "expire": z.SOA.Expire, "minimum": z.SOA.Minimum}
 	}

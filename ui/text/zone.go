@@ -15,13 +15,23 @@ import (
 func (v *View) Zone(z *diagnosis.Zone) {
 	found := z.AllFindings()
 	how := good.Render("its servers agree")
-	switch finding.Worst(found) {
+	worst := finding.Worst(found)
+	number := 0
+	for _, f := range found {
+		if f.Severity == worst {
+			number++
+		}
+	}
+	switch worst {
 	case finding.Fault:
-		how = severe[finding.Fault].Render("has a fault")
+		how = severe[worst].Render("has " + plural(number, "fault", "faults"))
 	case finding.Concern:
-		how = severe[finding.Concern].Render("works, with a concern")
+		how = severe[worst].Render("works, with " + plural(number, "concern", "concerns"))
 	}
 	v.flow("", 0, nameText(z.Zone)+" "+how, plainStyle)
+	if found := z.Found(); found != "" {
+		v.row("asked for", found)
+	}
 	v.line()
 	widest := len("address")
 	for _, s := range z.States {
