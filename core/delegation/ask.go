@@ -54,6 +54,7 @@ type result struct {
 func (w *Walker) askAll(ctx context.Context, step *Step, servers []Server, path []wire.Name) <-chan result {
 	results := make(chan result, len(servers)*(2*maxAddresses+1))
 	var group sync.WaitGroup
+	w.pending.Add(1) // before anything starts: what it starts may count in w.pending too
 	note := func(r *Reply, err error) {
 		w.mu.Lock()
 		step.Replies = append(step.Replies, r)
@@ -83,10 +84,11 @@ func (w *Walker) askAll(ctx context.Context, step *Step, servers []Server, path 
 			each(server.Host, addresses)
 		})
 	}
-	w.pending.Go(func() {
+	go func() {
+		defer w.pending.Done()
 		group.Wait()
 		close(results)
-	})
+	}()
 	return results
 }
 
