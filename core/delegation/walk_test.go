@@ -232,7 +232,7 @@ func TestWalk(t *testing.T) {
 			if len(tt.network) > 0 {
 				tt.network["198.51.100.1"] = root(t)
 			}
-			session := &exchange.Session{Client: &exchange.Client{Network: tt.network, Now: time.Now, Options: exchange.Options{Wait: 200 * time.Millisecond, Tries: 1}}}
+			session := &exchange.Session{Client: &exchange.Client{Network: tt.network, Now: time.Now, Options: exchange.Options{Wait: time.Second, Tries: 1}}}
 			walker := Walker{Session: session, Roots: []Server{{wire.MustParseName("east.roots.test"), []netip.Addr{netip.MustParseAddr("198.51.100.1")}}}}
 			walk := walker.Walk(t.Context(), wire.Question{Name: wire.MustParseName(tt.ask), Type: wire.A, Class: wire.IN})
 			assert.Equal(t, tt.end, walk.End)

@@ -26,7 +26,7 @@ import (
 func probe(t *testing.T) (diagnosis.Probe, *lab.Lab) {
 	l, err := lab.New(lab.Options{})
 	require.NoError(t, err)
-	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: 300 * time.Millisecond, Tries: 1}}
+	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: time.Second, Tries: 1}}
 	t.Cleanup(func() { client.Close(); l.Close() })
 	return diagnosis.Probe{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(l.Hints())}, l
 }

@@ -127,7 +127,8 @@ func TestAsk(t *testing.T) {
 		}), nil, FormatError, UDP, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			client := Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: 250 * time.Millisecond}}
+			t.Parallel()
+			client := Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: time.Second}}
 			e := client.Ask(t.Context(), Server{Address: server(t, tt.udp, tt.tcp)}, question)
 			assert.Equal(t, tt.outcome, e.Outcome, "%v", e.Err)
 			assert.Equal(t, tt.transport, e.Transport())
@@ -151,7 +152,7 @@ func TestWrongSourceIsNotBelieved(t *testing.T) {
 	spy := &spyNetwork{answer: func(to netip.AddrPort, query []byte) {
 		stranger.WriteToUDPAddrPort(changed(query, func(*wire.Message) {}), to)
 	}}
-	client := Client{Network: spy, Now: time.Now, Options: Options{Wait: 100 * time.Millisecond, Tries: 1}}
+	client := Client{Network: spy, Now: time.Now, Options: Options{Wait: time.Second, Tries: 1}}
 	e := client.Ask(t.Context(), Server{Address: address}, question)
 	assert.Equal(t, Rejection, e.Outcome)
 	require.ErrorIs(t, e.Err, ErrWrongSource)

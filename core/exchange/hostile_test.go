@@ -85,7 +85,12 @@ func TestHostileStreams(t *testing.T) {
 		}, Rejection},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			client := &Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: 300 * time.Millisecond}}
+			t.Parallel()
+			wait := patience(tt.outcome)
+			if tt.outcome == Rejection { // known when the wait is over, not before
+				wait = time.Second
+			}
+			client := &Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: wait}}
 			defer client.Close()
 			e := client.Ask(t.Context(), Server{Address: tcpServer(t, tt.serve), Transport: TCP}, question)
 			assert.Equal(t, tt.outcome, e.Outcome, "%v", e.Err)
@@ -114,7 +119,7 @@ func TestConnectionsAreUsedAgain(t *testing.T) {
 			}
 		}
 	})
-	client := &Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: 2 * time.Second}}
+	client := &Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: patience(Answered)}}
 	defer client.Close()
 	for round := range 2 {
 		var wait sync.WaitGroup
@@ -166,7 +171,8 @@ func TestEDNSFailuresAreToldApart(t *testing.T) {
 		}, FormatError, "", false},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			client := &Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: 250 * time.Millisecond}}
+			t.Parallel()
+			client := &Client{Network: Internet{}, Now: time.Now, Options: Options{Wait: time.Second}}
 			e := client.Ask(t.Context(), Server{Address: server(t, tt.udp, nil)}, question)
 			assert.Equal(t, tt.outcome, e.Outcome, "%v", e.Err)
 			assert.Equal(t, tt.broke, e.EDNSBroke)
