@@ -20,6 +20,8 @@ type Options struct {
 	Now func() time.Time
 	// Speed is how many seconds pass in the lab for each real one; 0 means 1.
 	Speed float64
+	// Latency is how long every reply of every host takes on its way.
+	Latency time.Duration
 	// Wait is called for as long as a resolver waits for a silent server; nil means time.Sleep.
 	Wait func(time.Duration)
 }
@@ -29,6 +31,7 @@ type Lab struct {
 	Scenario *Scenario
 	now      func() time.Time
 	wait     func(time.Duration)
+	latency  time.Duration
 	hosts    map[netip.Addr]host
 	closed   map[netip.Addr]bool
 	noTCP    map[netip.Addr]bool
@@ -56,7 +59,7 @@ func New(o Options) (*Lab, error) {
 		return nil, err
 	}
 	l := &Lab{
-		Scenario: scenario, now: o.Now, wait: o.Wait,
+		Scenario: scenario, now: o.Now, wait: o.Wait, latency: o.Latency,
 		hosts: map[netip.Addr]host{}, closed: map[netip.Addr]bool{}, noTCP: map[netip.Addr]bool{}, labels: map[string]netip.Addr{},
 		doors: map[door]opened{}, identities: map[netip.Addr]identity{},
 	}
@@ -151,6 +154,7 @@ func (l *Lab) deliver(from, to netip.Addr, query *wire.Message) *wire.Message {
 		if stream && l.noTCP[to] {
 			return nil
 		}
+		l.wait(l.latency)
 		out := respond(h, from, data, stream)
 		if out == nil {
 			l.wait(patience)

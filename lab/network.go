@@ -36,6 +36,7 @@ func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, e
 	if err != nil {
 		return nil, err
 	}
+	n.lab.wait(n.lab.latency) // a connection takes a round trip of its own
 	var dialer net.Dialer
 	conn, err := dialer.DialContext(ctx, "tcp4", at.String())
 	if err != nil {

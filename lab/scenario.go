@@ -30,6 +30,7 @@ type Scenario struct {
 	Machine6  netip.Addr // and its IPv6 address
 	Servers   []Server   `toml:"server"`
 	Resolvers []Resolver `toml:"resolver"`
+	Keys      []Key      `toml:"key"`
 	Faults    []Fault    `toml:"fault"`
 	Healthy   []Healthy
 }
@@ -42,6 +43,7 @@ type Server struct {
 	Zones       []Served
 	WithoutEDNS bool `toml:"without_edns"` // answers FORMERR to a question with EDNS
 	WithoutTCP  bool `toml:"without_tcp"`  // takes no connection
+	Transfers   Transfers
 }
 
 // State is what is wrong with a host as a whole.
@@ -55,11 +57,25 @@ const (
 	Strict State = "refuses" // a resolver that answers nobody from elsewhere
 )
 
+// Transfers is who may have a server's zones whole.
+type Transfers string
+
+// The choices. With any other word nobody may.
+const (
+	ToNobody  Transfers = ""
+	ToAll     Transfers = "open"
+	ToHolders Transfers = "key" // of a key of the scenario
+)
+
+// Key is a secret for signing messages.
+type Key struct{ Name, Algorithm, Secret string }
+
 // Served is one zone that a server answers for.
 type Served struct {
 	Name             string
 	File             string // in zones/; "" means the name and "zone"
 	WithoutAuthority bool   `toml:"without_authority"`
+	Before           string // in zones/: the version before, for who asks what changed since; may be ""
 	// For is the network of the clients that get this content; "" means everybody else.
 	For string
 }

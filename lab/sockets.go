@@ -99,17 +99,31 @@ func (l *Lab) secured(a netip.Addr, protocols ...string) (*tls.Config, error) {
 	return &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: protocols}, err
 }
 
+// counter is where one host's replies to the technician's machine leave.
+type counter struct {
+	host
+	client netip.Addr
+	lab    *Lab
+}
+
+func (l *Lab) counter(a netip.Addr) counter { return counter{l.hosts[a], l.Scenario.Machine, l} }
+
+func (c counter) respond(query []byte, stream bool) []byte {
+	c.lab.wait(c.lab.latency)
+	return respond(c.host, c.client, query, stream)
+}
+
 func (l *Lab) openUDP(a netip.Addr) (opened, error) {
 	conn, at, err := loopbackUDP()
 	if err != nil {
 		return opened{}, err
 	}
-	go serveUDP(conn, l.hosts[a], l.Scenario.Machine)
+	go serveUDP(conn, l.counter(a))
 	return opened{at, conn}, nil
 }
 
 func (l *Lab) openTCP(a netip.Addr) (opened, error) {
-	return stream(func(listener net.Listener) { serveTCP(listener, l.hosts[a], l.Scenario.Machine) })
+	return stream(func(listener net.Listener) { serveTCP(listener, l.counter(a)) })
 }
 
 func (l *Lab) openTLS(a netip.Addr) (opened, error) {
@@ -118,7 +132,7 @@ func (l *Lab) openTLS(a netip.Addr) (opened, error) {
 		return opened{}, err
 	}
 	return stream(func(listener net.Listener) {
-		serveTCP(tls.NewListener(listener, config), l.hosts[a], l.Scenario.Machine)
+		serveTCP(tls.NewListener(listener, config), l.counter(a))
 	})
 }
 
@@ -127,12 +141,12 @@ func (l *Lab) openHTTPS(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	server := &http.Server{Handler: web(l.hosts[a], l.Scenario.Machine), TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
+	server := &http.Server{Handler: web(l.counter(a)), TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
 	return stream(func(listener net.Listener) { server.ServeTLS(listener, "", "") })
 }
 
 // web is DNS over HTTPS (RFC 8484) at /dns-query.
-func web(h host, client netip.Addr) http.Handler {
+func web(c counter) http.Handler {
 	const messageType = "application/dns-message"
 	mux := http.NewServeMux()
 	mux.HandleFunc("/dns-query", func(w http.ResponseWriter, r *http.Request) {
@@ -150,7 +164,7 @@ func web(h host, client netip.Addr) http.Handler {
 			w.WriteHeader(http.StatusBadRequest)
 			return
 		}
-		out := respond(h, client, query, true)
+		out := c.respond(query, true)
 		if out == nil {
 			<-r.Context().Done()
 			return
@@ -175,11 +189,11 @@ func (l *Lab) openQUIC(a netip.Addr) (opened, error) {
 		conn.Close()
 		return opened{}, err
 	}
-	go serveQUIC(listener, l.hosts[a], l.Scenario.Machine)
+	go serveQUIC(listener, l.counter(a))
 	return opened{at, conn}, nil
 }
 
-func serveUDP(conn *net.UDPConn, h host, client netip.Addr) {
+func serveUDP(conn *net.UDPConn, c counter) {
 	buf := make([]byte, 65535)
 	for {
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
@@ -191,7 +205,7 @@ func serveUDP(conn *net.UDPConn, h host, client netip.Addr) {
 		}
 		query := append([]byte(nil), buf[:n]...)
 		go func() {
-			if out := respond(h, client, query, false); out != nil {
+			if out := c.respond(query, false); out != nil {
 				conn.WriteToUDPAddrPort(out, from)
 			}
 		}()
@@ -201,7 +215,7 @@ func serveUDP(conn *net.UDPConn, h host, client netip.Addr) {
 // idle is how long a connection may say nothing.
 const idle = 10 * time.Second
 
-func serveTCP(listener net.Listener, h host, client netip.Addr) {
+func serveTCP(listener net.Listener, c counter) {
 	for {
 		conn, err := listener.Accept()
 		if err != nil {
@@ -215,15 +229,21 @@ func serveTCP(listener net.Listener, h host, client netip.Addr) {
 				if err != nil {
 					return
 				}
-				if out := respond(h, client, query, true); out != nil {
-					conn.Write(framed(out))
-				}
+				// One question does not wait for another's answer (RFC 7766 §6.2.1.1).
+				go func() {
+					if c.transfer(query, func(out []byte) { conn.Write(framed(out)) }) {
+						return
+					}
+					if out := c.respond(query, true); out != nil {
+						conn.Write(framed(out))
+					}
+				}()
 			}
 		}()
 	}
 }
 
-func serveQUIC(listener *quic.Listener, h host, client netip.Addr) {
+func serveQUIC(listener *quic.Listener, c counter) {
 	for {
 		conn, err := listener.Accept(context.Background())
 		if err != nil {
@@ -238,7 +258,7 @@ func serveQUIC(listener *quic.Listener, h host, client netip.Addr) {
 				go func() {
 					defer stream.Close()
 					if query, err := readFramed(stream); err == nil {
-						if out := respond(h, client, query, true); out != nil {
+						if out := c.respond(query, true); out != nil {
 							stream.Write(framed(out))
 						}
 					}

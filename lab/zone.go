@@ -14,6 +14,7 @@ type zone struct {
 	soa       wire.Record
 	negative  wire.Record // the SOA as it stands beside "there is none" (RFC 2308 §3)
 	authority bool
+	before    *zone        // the version before; nil when it is not known
 	clients   netip.Prefix // who gets this content; invalid: everybody else
 }
 
@@ -35,6 +36,13 @@ func newZone(served Served) (*zone, error) {
 		}
 		if r.Type == wire.SOA {
 			z.soa = r
+		}
+	}
+	if served.Before != "" {
+		older := served
+		older.File, older.Before = served.Before, ""
+		if z.before, err = newZone(older); err != nil {
+			return nil, err
 		}
 	}
 	if served.For != "" {
@@ -76,6 +84,13 @@ func (z *zone) answer(q wire.Question, m *wire.Message) {
 			m.Authority = append(m.Authority, ns...)
 			z.glue(ns, m)
 			return
+		}
+		if dname, alias, ok := z.dname(name); ok {
+			m.Answer = append(m.Answer, dname, alias)
+			if name, _ = alias.Target(); !name.Under(z.origin) {
+				return
+			}
+			continue
 		}
 		node, exists := z.nodes[name.Fold()]
 		if !exists {
@@ -128,6 +143,20 @@ func (z *zone) delegation(name wire.Name) []wire.Record {
 		}
 	}
 	return nil
+}
+
+// dname returns the DNAME record above name, and the alias that it makes of name
+// (RFC 6672 §3.1).
+func (z *zone) dname(name wire.Name) (dname, alias wire.Record, ok bool) {
+	for depth := z.origin.Labels(); depth < name.Labels(); depth++ {
+		for _, r := range z.of(name.Ancestor(depth), wire.DNAME) {
+			base, _ := r.Target()
+			if target, err := name.Rebase(r.Name, base); err == nil {
+				return r, wire.Record{Name: name, Type: wire.CNAME, Class: wire.IN, TTL: r.TTL, Data: target.Wire()}, true
+			}
+		}
+	}
+	return dname, alias, false
 }
 
 // glue adds the addresses that the zone holds for the hosts of a delegation.

@@ -66,6 +66,9 @@ func ReadAnswer(q wire.Question, m *wire.Message) Answer {
 				alias = r
 			}
 		}
+		if alias == nil && len(a.Records) == 0 {
+			alias = synthesised(a.Name, q.Class, m.Answer)
+		}
 		if alias == nil || len(a.Records) > 0 || len(a.Aliases) == maxAliases {
 			return a
 		}
@@ -81,6 +84,24 @@ func ReadAnswer(q wire.Question, m *wire.Message) Answer {
 		}
 		passed[target.Fold()] = true
 	}
+}
+
+// synthesised is the alias that a DNAME among the records makes of name, for a
+// server that left it out (RFC 6672 §3.1); nil without one.
+func synthesised(name wire.Name, class wire.Class, records []wire.Record) *wire.Record {
+	for _, r := range records {
+		if r.Type != wire.DNAME || r.Class != class || !name.Under(r.Name) || name.Equal(r.Name) {
+			continue
+		}
+		base, ok := r.Target()
+		if !ok {
+			continue
+		}
+		if target, err := name.Rebase(r.Name, base); err == nil {
+			return &wire.Record{Name: name, Type: wire.CNAME, Class: class, TTL: r.TTL, Data: target.Wire()}
+		}
+	}
+	return nil
 }
 
 // Judge returns the outcome of a believed reply to q.

@@ -77,12 +77,27 @@ func (s *Session) reserve(r Request) *Exchange {
 	return e
 }
 
+// Converse is [Client.Conversation], kept as one exchange of the session.
+func (s *Session) Converse(ctx context.Context, r Request, query []byte, take func(msg []byte) (enough bool, err error)) (*Exchange, error) {
+	e := s.reserve(r)
+	o := s.Client.Options
+	if r.Options != nil {
+		o = *r.Options
+	}
+	done, err := s.Client.Conversation(ctx, r.Server, r.Question, query, o, take)
+	return s.put(e, done), err
+}
+
 func (s *Session) fill(ctx context.Context, r Request, e *Exchange) *Exchange {
 	o := s.Client.Options
 	if r.Options != nil {
 		o = *r.Options
 	}
-	done := s.Client.AskWith(ctx, r.Server, r.Question, o)
+	return s.put(e, s.Client.AskWith(ctx, r.Server, r.Question, o))
+}
+
+// put replaces a reserved exchange by what came of it.
+func (s *Session) put(e *Exchange, done Exchange) *Exchange {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	done.Number = e.Number

@@ -62,23 +62,33 @@ func (s *stream) dial(ctx context.Context, c *Client, a *Attempt, server Server,
 	if connected {
 		return false, nil
 	}
-	conn, err := c.Network.Stream(ctx, server.Address)
+	server.Transport = a.Transport
+	conn, err := c.connect(ctx, server, o, &s.security)
 	if err != nil {
-		return false, fmt.Errorf("connecting to %s: %w", FormatAddress(server.Address), err)
-	}
-	if a.Transport == TLS {
-		secure := tls.Client(conn, tlsConfig(server, o, &s.security, c.Now, "dot"))
-		if err := secure.HandshakeContext(ctx); err != nil {
-			conn.Close()
-			return false, handshakeError(err)
-		}
-		conn = secure
+		return false, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.conn, s.err, s.asked, s.waiting = conn, nil, 0, map[uint16]chan []byte{}
 	go s.read(conn)
 	return true, nil
+}
+
+// connect opens a connection over TCP, or over TLS where that is the server's transport.
+func (c *Client) connect(ctx context.Context, server Server, o Options, security *atomic.Pointer[Security]) (net.Conn, error) {
+	conn, err := c.Network.Stream(ctx, server.Address)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to %s: %w", FormatAddress(server.Address), err)
+	}
+	if server.Transport != TLS {
+		return conn, nil
+	}
+	secure := tls.Client(conn, tlsConfig(server, o, security, c.Now, "dot"))
+	if err := secure.HandshakeContext(ctx); err != nil {
+		conn.Close()
+		return nil, handshakeError(err)
+	}
+	return secure, nil
 }
 
 // read hands each reply to whoever waits for its ID, until the connection ends.

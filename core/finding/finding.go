@@ -67,6 +67,13 @@ const (
 	RecursionOpen      Code = "recursion-open"
 	SOATimers          Code = "soa-timers"
 	AliasWithData      Code = "alias-with-data"
+	AliasLong          Code = "alias-long"
+	NSIsAlias          Code = "ns-is-alias"
+	NameDenied         Code = "name-denied"
+	TransferRefused    Code = "transfer-refused"
+	TransferOpen       Code = "transfer-open"
+	TransferBroken     Code = "transfer-broken"
+	ContentDiffers     Code = "content-differs"
 	AnswerByPlace      Code = "answer-by-place"
 	AnswerRewritten    Code = "answer-rewritten"
 	AnswerBlocked      Code = "answer-blocked"
@@ -116,6 +123,13 @@ var Catalogue = []Entry{
 	{RecursionOpen, "The zone's server looks up names of other zones for strangers, which attackers make use of.", "Ask whoever runs the server to offer recursion to nobody, or to its own network only."},
 	{SOATimers, "A timer in the zone's SOA record is unusual.", "Nothing, if it is so on purpose."},
 	{AliasWithData, "An alias stands beside other records of the same name, which is not allowed.", "Ask the zone's holder to put the target's records there instead of the alias."},
+	{AliasLong, "The name is reached over a long chain of aliases: some resolvers give up on the way, and each link can break.", "Ask the zone's holder to point the first alias nearer to the end."},
+	{NSIsAlias, "The host name of a listed server is an alias, which is not allowed there (RFC 2181 §10.3): some resolvers do not find the server.", "Ask the zone's holder to list the name that has the address."},
+	{NameDenied, "The server says that there is no such name where there are names below it: resolvers may take them all for missing (RFC 8020).", "Ask whoever runs the server to bring it up to date: such a name exists and has no data."},
+	{TransferRefused, "The server does not give the zone to this machine.", "Ask whoever runs the server to allow transfers to this address or this key; from a secondary that lags, this is why."},
+	{TransferOpen, "The server gives the whole zone to whoever asks.", "Ask whoever runs the server to allow transfers to its secondaries alone, unless the zone is meant to be read."},
+	{TransferBroken, "The transfer began and did not come to a sound end: what came of it is not the zone.", "Try once more; if it breaks again, hand the evidence to whoever runs the server."},
+	{ContentDiffers, "The zone as it is served is not the zone that it was held against.", "Look which of the two is meant to be right, and load that one."},
 	{NSUnresolved, "The host name of a listed server leads to no address.", "Ask the zone's holder to give that host an address, or to list another."},
 	{Loop, "To find the zone's servers one needs the zone's servers.", "Ask the zone's holder for at least one server whose name lies elsewhere, or for glue at the parent."},
 	{NoDelegation, "No server on the way says who serves the zone.", "Ask the registry whether the zone is registered and delegated."},

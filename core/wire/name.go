@@ -308,6 +308,16 @@ func (n Name) Under(zone Name) bool {
 	return drop >= 0 && n.Ancestor(zone.Labels()).Equal(zone)
 }
 
+// Rebase returns n with the ancestor from replaced by to, as a DNAME record does
+// (RFC 6672 §2.2). The error is ErrNameLong; n has to be under from.
+func (n Name) Rebase(from, to Name) (Name, error) {
+	kept := n.wire[:len(n.wire)-len(from.wire)]
+	if len(kept)+len(to.wire) > maxName {
+		return Name{}, ErrNameLong
+	}
+	return Name{kept + to.wire}, nil
+}
+
 // Child returns label put before n. The error is ErrLabelLong, ErrLabelEmpty
 // or ErrNameLong.
 func (n Name) Child(label string) (Name, error) {

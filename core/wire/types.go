@@ -24,6 +24,8 @@ const (
 	OPT   Type = 41
 	SVCB  Type = 64
 	HTTPS Type = 65
+	RRSIG Type = 46
+	TSIG  Type = 250
 	IXFR  Type = 251
 	AXFR  Type = 252
 	ANY   Type = 255

@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/netip"
 	"os"
 	"runtime/debug"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -50,16 +52,17 @@ func usage(err error) error { return usageError{err} }
 // app is what the commands share: the options that mean the same everywhere,
 // and what they lead to.
 type app struct {
-	lab    bool
-	speed  float64
-	json   bool
-	bare   bool
-	wire   bool
-	colour string
-	roots  string
-	wait   time.Duration
-	tries  int
-	keep   string
+	lab     bool
+	speed   float64
+	latency time.Duration
+	json    bool
+	bare    bool
+	wire    bool
+	colour  string
+	roots   string
+	wait    time.Duration
+	tries   int
+	keep    string
 	config
 	configFile string
 	class      wire.Class
@@ -132,10 +135,11 @@ func newRoot(a *app) *cobra.Command {
 	flags := root.PersistentFlags()
 	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "ask the simulated internet inside the program; nothing leaves this machine")
 	flags.Float64Var(&a.speed, "lab-speed", 1, "how many seconds pass in the lab for each real one")
+	flags.DurationVar(&a.latency, "lab-latency", 0, "how long every reply in the lab takes on its way")
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
-	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
+	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
 	return root
 }
 
@@ -197,7 +201,7 @@ func (a *app) rootsFlag(cmd *cobra.Command) {
 // open sets up the network, the lab's or the real one, and the session that
 // keeps the evidence.
 func (a *app) open() error {
-	if a.speed <= 0 || a.speed > 1e6 || a.wait < 0 || a.tries < 0 || a.tries > 20 {
+	if a.speed <= 0 || a.speed > 1e6 || a.wait < 0 || a.latency < 0 || a.tries < 0 || a.tries > 20 {
 		return usage(errBounds)
 	}
 	a.class = wire.IN
@@ -211,7 +215,7 @@ func (a *app) open() error {
 	}
 	client := &exchange.Client{Network: internet, Now: time.Now, Options: options}
 	if a.lab {
-		simulation, err := lab.New(lab.Options{Speed: a.speed})
+		simulation, err := lab.New(lab.Options{Speed: a.speed, Latency: a.latency})
 		if err != nil {
 			return err
 		}
@@ -274,8 +278,8 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 			continue
 		}
 		if a.simulation != nil {
-			if address, ok := a.simulation.Resolver(word); ok {
-				servers = append(servers, exchange.Server{Address: address, Label: word})
+			if server, ok := a.inLab(word); ok {
+				servers = append(servers, server)
 				continue
 			}
 		}
@@ -299,6 +303,19 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 	}
 	servers, err = a.question.fit(servers)
 	return servers, setup, err
+}
+
+// inLab is the resolver of the lab with that label, or its server of that name.
+func (a *app) inLab(word string) (exchange.Server, bool) {
+	if address, ok := a.simulation.Resolver(word); ok {
+		return exchange.Server{Address: address, Label: word}, true
+	}
+	for _, s := range a.simulation.Scenario.Servers {
+		if host := strings.ToLower(strings.TrimSuffix(word, ".")) + "."; host == s.Host {
+			return exchange.Server{Address: netip.AddrPortFrom(s.Addresses[0], 53), Host: s.Host}, true
+		}
+	}
+	return exchange.Server{}, false
 }
 
 // labelOf is what the lab calls a resolver.

@@ -10,6 +10,7 @@ import (
 	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/machine"
+	"unquil/core/tsig"
 	"unquil/core/wire"
 )
 
@@ -46,6 +47,8 @@ var advice = []struct {
 	{errMessage, "give it in hex, in base64, or as the name of a file that holds it; the DNS message alone, without the packet around it"},
 	{wire.ErrEscape, `write a special character as \X, or as \DDD with its value from 000 to 255`},
 	{wire.ErrUnknownType, "give a record type such as A, AAAA, MX or TXT, or its number as TYPE65"},
+	{tsig.ErrKeyFile, `the file has three lines of TOML: name = "KEY", algorithm = "hmac-sha256", secret = "BASE64"`},
+	{tsig.ErrAlgorithm, "give hmac-sha256, or hmac-sha1, hmac-sha224, hmac-sha384 or hmac-sha512"},
 	{exchange.ErrResolver, "for example --from 192.0.2.53, --from 192.0.2.53#5353 or --from tls://192.0.2.53"},
 	{machine.ErrNoResolver, "name a resolver with --from ADDRESS"},
 	{capture.ErrEmpty, "capture again; nothing was written to this file"},

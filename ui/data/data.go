@@ -19,6 +19,7 @@ import (
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/transfer"
 	"unquil/core/wire"
 )
 
@@ -413,6 +414,59 @@ func OfZone(z *diagnosis.Zone) any {
 	result := map[string]any{"zone": z.Zone.String(), "found": z.Found(), "servers": servers, "parent_lists": names(z.Parent.Hosts), "zone_lists": names(z.Hosts), "walk": OfWalk(z.Walk)}
 	if z.Known {
 		result["soa"] = map[string]any{"mname": z.SOA.MName.String(), "rname": z.SOA.RName.String(), "serial": z.SOA.Serial, "refresh": z.SOA.Refresh, "retry": z.SOA.Retry, "expire": z.SOA.Expire, "minimum": z.SOA.Minimum}
+	}
+	return result
+}
+
+// OfTransfer returns a transfer as JSON has it; written is the file that holds it.
+func OfTransfer(f *transfer.Fetched, written string) any {
+	types := map[string]int{}
+	for t, n := range f.ByType {
+		types[t.String()] = n
+	}
+	result := map[string]any{
+		"zone": f.Request.Zone.String(), "server": Server{f.Request.Server.Label, f.Request.Server.Host, f.Request.Server.Address.Addr().String(), f.Request.Server.Address.Port()}, "records": f.Records, "messages": f.Messages,
+		"bytes": f.Bytes, "by_type": types, "took": f.Took.Seconds(), "complete": f.Err == nil,
+	}
+	if f.Kind != "" {
+		result["kind"], result["serial"] = f.Kind, f.SOA.Serial
+	}
+	if f.Kind == transfer.Changes {
+		result["removed"], result["added"] = f.Removed, f.Records-f.Removed
+		changes := []any{}
+		for _, c := range f.Changes {
+			changes = append(changes, map[string]any{"removed": c.Removed, "serial": c.Serial, "record": c.Record})
+		}
+		result["first_changes"] = changes
+	}
+	if f.Err != nil {
+		result["error"] = f.Err.Error()
+	}
+	if written != "" {
+		result["file"] = written
+	}
+	if c := f.Compared; c != nil {
+		result["against"] = ofCompared(c)
+	}
+	return result
+}
+
+func ofCompared(c *transfer.Compared) any {
+	list := []any{}
+	for _, d := range c.Shown {
+		j := map[string]any{"record": d.Record, "only": "zone"}
+		if d.Second {
+			j["only"] = "other"
+		}
+		if d.Other != nil {
+			delete(j, "only")
+			j["other_ttl"] = d.Other.TTL
+		}
+		list = append(list, j)
+	}
+	result := map[string]any{"other": c.Label, "only_zone": c.Here, "only_other": c.There, "other_ttl": c.TTLs, "first_differences": list}
+	if c.Err != nil {
+		result["error"] = c.Err.Error()
 	}
 	return result
 }

@@ -1,0 +1,147 @@
+package exchange
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"sync/atomic"
+	"time"
+
+	"unquil/core/wire"
+)
+
+// Conversation sends one query over a connection of its own, TCP or TLS, and
+// hands over the messages that come back, until take says that it has enough:
+// what zone transfers need (RFC 5936 §2.2). Each message has o.Wait to come in.
+//
+// The exchange holds the query and the first reply. take gets each message's
+// bytes, which are overwritten by the next; an error of it ends the conversation
+// and is returned. The other errors are of the network, ErrNoReply and ErrClosed.
+func (c *Client) Conversation(ctx context.Context, server Server, q wire.Question, query []byte, o Options, take func(msg []byte) (enough bool, err error)) (Exchange, error) {
+	if server.Transport != TLS {
+		server.Transport = TCP
+	}
+	e := Exchange{Server: server, Question: q, Attempts: []Attempt{{Transport: server.Transport, Query: query}}}
+	a := &e.Attempts[0]
+	err := c.converse(ctx, &e, a, server, o, take)
+	a.Err, e.Err, e.Client = err, err, a.Local
+	switch {
+	case e.Reply != nil:
+		e.Outcome = Judge(q, e.Reply)
+	case ctx.Err() != nil:
+		e.Err = context.Cause(ctx)
+		return e, e.Err
+	case errors.Is(err, ErrNoReply):
+		e.Outcome = NoReply
+	case errors.Is(err, errNotBelieved):
+		e.Outcome = Rejection
+	default:
+		e.Outcome = Unreachable
+	}
+	if err != nil && ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
+	return e, err
+}
+
+func (c *Client) converse(ctx context.Context, e *Exchange, a *Attempt, server Server, o Options, take func([]byte) (bool, error)) error {
+	var security atomic.Pointer[Security]
+	a.Sent = c.Now()
+	dialling, cancel := context.WithTimeoutCause(ctx, o.wait(), ErrNoReply)
+	defer cancel()
+	conn, err := c.connect(dialling, server, o, &security)
+	a.Security = security.Load()
+	if err != nil {
+		if errors.Is(context.Cause(dialling), ErrNoReply) {
+			return ErrNoReply
+		}
+		return err
+	}
+	defer conn.Close()
+	defer context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })()
+	a.Local, a.Sent = localAddress(conn.LocalAddr()), c.Now()
+	framed := append(binary.BigEndian.AppendUint16(nil, uint16(len(a.Query))), a.Query...)
+	conn.SetDeadline(c.Now().Add(o.wait()))
+	if _, err := conn.Write(framed); err != nil {
+		return fmt.Errorf("%w: %w", ErrClosed, err)
+	}
+	in := &patient{conn: conn, wait: o.wait(), now: c.Now}
+	buf := make([]byte, maxMessage)
+	for first := true; ; first = false {
+		var size [2]byte
+		in.renew()
+		if ctx.Err() != nil { // after the deadline was renewed, so that the end is not missed
+			return context.Cause(ctx)
+		}
+		if _, err := io.ReadFull(in, size[:]); err != nil {
+			return streamError(err)
+		}
+		msg := buf[:binary.BigEndian.Uint16(size[:])]
+		if _, err := io.ReadFull(in, msg); err != nil {
+			return streamError(err)
+		}
+		if first {
+			m, err := wire.ReadMessage(msg)
+			switch {
+			case err != nil:
+			case m.ID != binary.BigEndian.Uint16(a.Query):
+				err = ErrWrongID
+			case !m.Flags.Has(wire.QR):
+				err = ErrNotReply
+			}
+			if err != nil {
+				a.reject(c.Now(), server.Address, msg, err)
+				return fmt.Errorf("%w: %w", errNotBelieved, err)
+			}
+			a.Received, a.Reply, e.Reply = c.Now(), append([]byte(nil), msg...), &m
+			e.believed = 1
+		}
+		if enough, err := take(msg); enough || err != nil {
+			return err
+		}
+	}
+}
+
+// patient reads from a connection, which has to deliver each message in time.
+type patient struct {
+	conn interface {
+		io.Reader
+		SetReadDeadline(time.Time) error
+	}
+	wait time.Duration
+	now  func() time.Time
+	have []byte // read and not handed over yet
+	buf  [32 << 10]byte
+}
+
+// renew gives the next message its time.
+func (p *patient) renew() { p.conn.SetReadDeadline(p.now().Add(p.wait)) }
+
+func (p *patient) Read(b []byte) (int, error) {
+	if len(p.have) == 0 {
+		n, err := p.conn.Read(p.buf[:])
+		if n == 0 {
+			return 0, err
+		}
+		p.have = p.buf[:n]
+	}
+	n := copy(b, p.have)
+	p.have = p.have[n:]
+	return n, nil
+}
+
+// streamError is what the end of a connection means.
+func streamError(err error) error {
+	switch {
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return ErrNoReply
+	case err == io.EOF:
+		return ErrClosed
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return fmt.Errorf("%w: it broke off within a message", ErrClosed)
+	}
+	return fmt.Errorf("%w: %w", ErrClosed, err)
+}

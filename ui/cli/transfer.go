@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"os"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/spf13/cobra"
+
+	"unquil/core/exchange"
+	"unquil/core/transfer"
+	"unquil/core/tsig"
+	"unquil/core/wire"
+	"unquil/core/zonefile"
+	"unquil/ui/data"
+)
+
+// newTransfer is `unquil transfer`.
+func newTransfer(a *app) *cobra.Command {
+	var from, to, against, keyFile string
+	var since uint32
+	var sorted bool
+	cmd := &cobra.Command{
+		Use:     "transfer ZONE",
+		Short:   "May I have the zone, and what is in it?",
+		Example: "  unquil transfer --lab hollowtarn.example --from ns.farhost.test --to hollowtarn.zone",
+		Args:    taking(1, 1),
+		RunE: func(cmd *cobra.Command, names []string) (err error) {
+			var request transfer.Request
+			if request.Zone, err = parseName(names[0]); err != nil {
+				return err
+			}
+			if cmd.Flags().Changed("since") {
+				request.Since = &since
+			}
+			if from == "" {
+				return usage(fmt.Errorf("--from: %w", errArguments{cmd.UseLine() + " --from SERVER"}))
+			}
+			if request.Since != nil && (against != "" || sorted) {
+				return usage(fmt.Errorf("--since with --against or --sorted: %w", errTogether))
+			}
+			if err = a.open(); err != nil {
+				return err
+			}
+			if request.Key, err = readKey(keyFile); err != nil {
+				return err
+			}
+			if request.Server, err = a.oneServer(cmd.Context(), from); err != nil {
+				return err
+			}
+			plan := transfer.Plan{Sorted: sorted}
+			if against != "" {
+				other, closer, err := a.other(cmd.Context(), against, request.Zone)
+				if err != nil {
+					return err
+				}
+				defer closer.Close()
+				plan.Against = other
+			}
+			return a.transfer(cmd.Context(), request, plan, to)
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVarP(&from, "from", "f", "", "the `SERVER` to have it from: an address, or a host name")
+	flags.Uint32Var(&since, "since", 0, "only what changed since this `SERIAL` (IXFR)")
+	flags.StringVar(&to, "to", "", "write it to `FILE`, as a master file")
+	flags.BoolVar(&sorted, "sorted", false, "in canonical order")
+	flags.StringVar(&against, "against", "", "hold it against a master `FILE|SERVER`")
+	flags.StringVar(&keyFile, "key", "", "sign with the key in `FILE` (TSIG): name, algorithm and secret in TOML")
+	flags.StringVar(&a.question.over, "over", "tcp", "tcp or tls")
+	a.askFlags(cmd)
+	a.bareFlag(cmd)
+	a.keepFlag(cmd)
+	return cmd
+}
+
+// readKey reads a key file; nil without one.
+func readKey(path string) (*tsig.Key, error) {
+	if path == "" {
+		return nil, nil
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("reading the key: %w", err)
+	}
+	defer file.Close()
+	var key struct{ Name, Algorithm, Secret string }
+	if err := toml.NewDecoder(io.LimitReader(file, 1<<16)).DisallowUnknownFields().Decode(&key); err != nil {
+		return nil, fmt.Errorf("reading the key: %s: %w", path, tsig.ErrKeyFile)
+	}
+	k, err := tsig.NewKey(key.Name, key.Algorithm, key.Secret)
+	if err != nil {
+		return nil, fmt.Errorf("reading the key: %s: %w", path, err)
+	}
+	return k, nil
+}
+
+// oneServer is the server that a word names: a host of the lab by its name too.
+func (a *app) oneServer(ctx context.Context, word string) (exchange.Server, error) {
+	servers, _, err := a.resolvers(ctx, []string{word})
+	if err == nil && len(servers) == 0 {
+		err = usage(fmt.Errorf("%q: %w", shorten(word), exchange.ErrResolver))
+	}
+	if err != nil {
+		return exchange.Server{}, err
+	}
+	return servers[0], nil
+}
+
+// other is what a zone is to be held against: a file if there is one of that
+// name, otherwise a server.
+func (a *app) other(ctx context.Context, word string, zone wire.Name) (*transfer.Other, io.Closer, error) {
+	file, err := os.Open(word)
+	if err == nil {
+		return &transfer.Other{Label: word, Records: masterFile(file, word, zone)}, file, nil
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return nil, nil, fmt.Errorf("reading %s: %w", word, err)
+	}
+	server, notServer := a.oneServer(ctx, word)
+	if notServer != nil {
+		return nil, nil, fmt.Errorf("reading %s: %w", word, err)
+	}
+	return &transfer.Other{Label: server.Name(), Server: &server}, io.NopCloser(nil), nil
+}
+
+// masterFile reads a zone's records from its file.
+func masterFile(r io.Reader, path string, zone wire.Name) iter.Seq2[wire.Record, error] {
+	return zonefile.Records(r, zonefile.Options{File: path, Origin: zone})
+}
+
+// transfer fetches the zone, and shows what came of it.
+func (a *app) transfer(ctx context.Context, request transfer.Request, plan transfer.Plan, to string) (err error) {
+	if a.bare && !a.json {
+		plan.To = a.stdout
+	}
+	part := to + ".part"
+	if to != "" {
+		file, err := os.Create(part)
+		if err != nil {
+			return fmt.Errorf("writing the zone: %w", err)
+		}
+		defer file.Close()
+		plan.To = file
+	}
+	stop := a.progress()
+	fetched, err := transfer.Fetch(ctx, a.session, request, plan)
+	stop()
+	if err != nil {
+		return fmt.Errorf("writing the zone: %w", err)
+	}
+	written := to
+	switch {
+	case to == "":
+	case fetched.Err == nil && fetched.Kind != transfer.Current:
+		err = os.Rename(part, to)
+	case fetched.Records > 0:
+		written = part
+	default:
+		written, err = "", os.Remove(part)
+	}
+	if err != nil {
+		return fmt.Errorf("writing the zone: %w", err)
+	}
+	found := fetched.AllFindings()
+	if err := a.keepSession(); err != nil {
+		return err
+	}
+	if a.json {
+		d := a.document("transfer", found)
+		d.Result = data.OfTransfer(fetched, written)
+		return firstOf(d.Write(a.stdout), verdictOn(found))
+	}
+	if a.bare {
+		return verdictOn(found)
+	}
+	view := a.view()
+	view.Transfer(fetched, written)
+	var unreadable error
+	if c := fetched.Compared; c != nil && c.Other == nil && c.Err != nil {
+		unreadable = fmt.Errorf("reading %s: %w", c.Label, c.Err)
+	}
+	return firstOf(view.Err(), unreadable, verdictOn(found))
+}
