@@ -44,6 +44,7 @@ type Server struct {
 	WithoutEDNS bool `toml:"without_edns"` // answers FORMERR to a question with EDNS
 	WithoutTCP  bool `toml:"without_tcp"`  // takes no connection
 	Transfers   Transfers
+	Expires     string // for how long it goes on without its primary, as a Go duration; "" means that it does not say
 }
 
 // State is what is wrong with a host as a whole.

@@ -1,8 +1,10 @@
 package lab
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"strings"
+	"time"
 
 	"unquil/core/wire"
 )
@@ -58,6 +60,19 @@ func (s *authoritative) answer(query *wire.Message, client netip.Addr) (*wire.Me
 	return m, true
 }
 
+// expiry is the content of a server's EXPIRE option; "" without one.
+func expiry(h host) string {
+	s, ok := h.(*authoritative)
+	if !ok || s.Expires == "" {
+		return ""
+	}
+	left, err := time.ParseDuration(s.Expires)
+	if err != nil {
+		return ""
+	}
+	return string(binary.BigEndian.AppendUint32(nil, uint32(left/time.Second)))
+}
+
 // replyTo starts a reply: the ID, the question and what is taken over of the flags.
 func replyTo(query *wire.Message) *wire.Message {
 	return &wire.Message{
@@ -97,6 +112,11 @@ func respond(h host, client netip.Addr, data []byte, stream bool) []byte {
 			if subnet, given := asked.Option(wire.ClientSubnet); given && len(subnet) >= 4 && reply.Flags.Has(wire.AA) {
 				// The answer holds for the network that was asked for (RFC 7871 §7.2.1).
 				edns.Options = append(edns.Options, wire.Option{Code: wire.ClientSubnet, Data: subnet[:3] + subnet[2:3] + subnet[4:]})
+			}
+			if left := expiry(h); left != "" {
+				if _, wanted := asked.Option(wire.Expire); wanted {
+					edns.Options = append(edns.Options, wire.Option{Code: wire.Expire, Data: left})
+				}
 			}
 			edns.DO = asked.DO
 		}

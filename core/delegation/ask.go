@@ -25,8 +25,11 @@ func (w *Walker) ask(ctx context.Context, step *Step, servers []Server, path []w
 	for _, s := range servers {
 		step.order = append(step.order, s.Host)
 	}
+	step.glueless = len(servers) > 0 && !slices.ContainsFunc(servers, func(s Server) bool { return len(s.Addresses) > 0 })
 	batches := [][]Server{servers}
-	if len(path) > 0 && len(servers) > sideServers {
+	if w.One {
+		batches = oneByOne(servers)
+	} else if len(path) > 0 && len(servers) > sideServers {
 		// A side walk only needs a way through.
 		batches = [][]Server{servers[:sideServers], servers[sideServers:]}
 	}
@@ -42,6 +45,20 @@ func (w *Walker) ask(ctx context.Context, step *Step, servers []Server, path []w
 		}
 	}
 	return nil, failed
+}
+
+// oneByOne takes servers apart into single addresses, those first that are known.
+func oneByOne(servers []Server) (batches [][]Server) {
+	var unknown [][]Server
+	for _, s := range servers {
+		for _, a := range s.Addresses {
+			batches = append(batches, []Server{{s.Host, []netip.Addr{a}}})
+		}
+		if len(s.Addresses) == 0 {
+			unknown = append(unknown, []Server{s})
+		}
+	}
+	return append(batches, unknown...)
 }
 
 type result struct {
@@ -67,7 +84,14 @@ func (w *Walker) askAll(ctx context.Context, step *Step, servers []Server, path 
 				note(&Reply{Host: host, Address: address, Stance: NotAsked, Why: why}, err)
 				continue
 			}
-			group.Go(func() { note(w.askOne(ctx, step, host, address), nil) })
+			w.mu.Lock()
+			step.asked++
+			more := step.asked <= asideServers && len(path) == 0 && !w.One && !step.Zone.IsRoot()
+			w.mu.Unlock()
+			group.Go(func() { note(w.askOne(ctx, step, host, address, len(path) > 0), nil) })
+			if more {
+				w.beside(ctx, step, host, w.server(host, address), w.options(), servers)
+			}
 		}
 	}
 	for _, server := range servers {
@@ -105,13 +129,15 @@ func (w *Walker) admit(address netip.Addr) (string, error) {
 	return "", nil
 }
 
-func (w *Walker) askOne(ctx context.Context, step *Step, host wire.Name, address netip.Addr) *Reply {
-	server := exchange.Server{Host: host.String(), Address: netip.AddrPortFrom(address, 53)}
-	options := w.Session.Client.Options
-	options.Iterative = true
+func (w *Walker) server(host wire.Name, address netip.Addr) exchange.Server {
+	return exchange.Server{Host: host.String(), Address: netip.AddrPortFrom(address, 53), Transport: w.Over}
+}
+
+func (w *Walker) askOne(ctx context.Context, step *Step, host wire.Name, address netip.Addr, side bool) *Reply {
+	server, options := w.server(host, address), w.options()
 	r := &Reply{Host: host, Address: address}
 	var soa sync.WaitGroup
-	if !step.Zone.IsRoot() {
+	if !step.Zone.IsRoot() && !side {
 		// Beside the question itself, so that versions can be told apart without a further round trip.
 		soa.Add(1)
 		w.Session.Start(ctx, exchange.Request{Server: server, Options: &options,

@@ -23,6 +23,9 @@ func judge(w *Walk) []finding.Finding {
 		all = append(all, last.differences()...)
 	}
 	all = append(all, w.aliasFindings()...)
+	all = append(all, w.nameFindings()...)
+	all = append(all, w.hostFindings()...)
+	all = append(all, w.hintFindings()...)
 	if w.End == EndLoop {
 		zone := w.Last().Zone
 		var evidence []int // the referrals that lead in the circle
@@ -54,12 +57,24 @@ func (s *Step) serverFindings() []finding.Finding {
 			if r.Address.IsValid() {
 				about.Address = r.Address.String()
 			}
-			f := finding.New(code, severity, about, fmt.Sprintf("%s is listed for %s and %s.", r.who(), s.Zone.Spoken(), does))
+			text := fmt.Sprintf("%s is listed for %s and %s.", r.who(), s.Zone.Spoken(), does)
+			if s.Given {
+				text, about.Zone = fmt.Sprintf("%s, where this walk begins, %s.", r.who(), strings.ReplaceAll(does, " for it", "")), ""
+				if code == finding.LameServer {
+					code = given[r.Stance]
+				}
+			}
+			f := finding.New(code, severity, about, text)
 			f.Brief = r.who() + " " + does
 			if r.Exchange != nil {
 				f.AddEvidence(r.Exchange.Number)
 			}
 			all = append(all, f)
+		}
+		if r.Exchange != nil && r.Exchange.Outcome == exchange.Truncated && r.Exchange.Transport() == exchange.UDP {
+			all = append(all, finding.New(finding.TCPRefused, finding.Concern,
+				finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()},
+				fmt.Sprintf("%s takes no TCP connection, and its answer is too large for UDP.", r.who()), r.Exchange.Number))
 		}
 		if r.Exchange != nil && r.Exchange.EDNSBroke != "" {
 			all = append(all, finding.New(finding.EDNSBreaks, finding.Concern,
@@ -74,6 +89,9 @@ func (s *Step) serverFindings() []finding.Finding {
 	}
 	return all
 }
+
+// given is what a server does that nobody listed, where a listed one would be lame.
+var given = map[Stance]finding.Code{LameRefuses: finding.Refused, LameElsewhere: finding.NoDelegation, LameNoAuthority: finding.NoDelegation}
 
 // fault is what is wrong with a listed server, by its reply, as a code and as
 // what follows its name in a sentence; "" when nothing is.
@@ -151,6 +169,10 @@ func (s *Step) differences() []finding.Finding {
 		serial, ok := r.Serial()
 		behind := known && ok && wire.NewerSerial(newest, serial)
 		differs := r.Exchange.Meaning() != reference.Exchange.Meaning()
+		if f, ok := s.undelegated(r, reference, about); ok {
+			all = append(all, f)
+			differs = false // said by that
+		}
 		// That SOA records differ by their serial is told once, below.
 		if differs && s.Question.Type != wire.SOA {
 			severity, text := finding.Fault, fmt.Sprintf("%s answers %s; %s answers %s.", r.Host.Spoken(), said(r.Exchange), reference.Host.Spoken(), said(reference.Exchange))
@@ -176,13 +198,43 @@ func (s *Step) differences() []finding.Finding {
 	return all
 }
 
+// undelegated says that of two servers of a zone only one takes its answer from a
+// zone further down: nobody who asks the other gets there.
+func (s *Step) undelegated(r, reference *Reply, about finding.About) (finding.Finding, bool) {
+	mine, theirs := r.Apex(), reference.Apex()
+	if mine.IsZero() || theirs.IsZero() || mine.Equal(theirs) {
+		return finding.Finding{}, false
+	}
+	holder, other := r, reference
+	if theirs.Labels() > mine.Labels() {
+		holder, other = reference, r
+	}
+	zone := holder.Apex()
+	about.Zone, about.Server, about.Address = zone.String(), holder.Host.String(), holder.Address.String()
+	f := finding.New(finding.NoDelegation, finding.Fault, about,
+		fmt.Sprintf("%s holds a zone %s and answers from it; %s says %s, as %s does not delegate that zone.",
+			holder.Host.Spoken(), zone.Spoken(), other.Host.Spoken(), said(other.Exchange), s.Zone.Spoken()),
+		holder.Exchange.Number, holder.apex.Number, other.Exchange.Number, other.apex.Number)
+	f.Next = fmt.Sprintf("Ask the holder of %s to add the NS records of %s to it.", s.Zone.Spoken(), zone.Spoken())
+	return f, true
+}
+
 // said is what an exchange answers, in a few words that are safe to print.
 func said(e *exchange.Exchange) string {
 	if values := exchange.Values(e.Answer().Records); len(values) > 0 {
 		return strings.Join(values, ", ")
 	}
+	switch e.Outcome {
+	case exchange.NoName:
+		return "no such name (NXDOMAIN)"
+	case exchange.NoData:
+		return "no such record (NODATA)"
+	}
 	return string(e.Outcome)
 }
+
+// aliasMany is how many aliases in a row are still usual.
+const aliasMany = 8
 
 func (w *Walk) aliasFindings() []finding.Finding {
 	if len(w.Aliases) == 0 {
@@ -195,6 +247,10 @@ func (w *Walk) aliasFindings() []finding.Finding {
 		}
 	}
 	about := finding.About{Name: w.Question.Name.String(), Type: w.Question.Type.String(), Zone: w.Last().Zone.String()}
+	if len(w.Aliases) > aliasMany && w.End != EndAliasLoop {
+		return []finding.Finding{finding.New(finding.AliasLong, finding.Concern, about,
+			fmt.Sprintf("%s is reached over %d aliases: %s.", w.Question.Name.Spoken(), len(w.Aliases), w.chain()), evidence...)}
+	}
 	switch w.End {
 	case EndAliasLoop:
 		return []finding.Finding{finding.New(finding.AliasLoop, finding.Fault, about,
@@ -204,6 +260,96 @@ func (w *Walk) aliasFindings() []finding.Finding {
 			fmt.Sprintf("%s is an alias for %s, which does not exist.", w.Question.Name.Spoken(), w.Name().Spoken()), evidence...)}
 	}
 	return nil
+}
+
+// nameFindings says which servers deny a name that has names below it: those are
+// then denied too by resolvers that conclude so (RFC 8020 §2).
+func (w *Walk) nameFindings() (all []finding.Finding) {
+	tell := func(s *Step, host wire.Name, address string, denial, answer *exchange.Exchange) {
+		all = append(all, finding.New(finding.NameDenied, finding.Concern,
+			finding.About{Name: denial.Question.Name.String(), Zone: s.Zone.String(), Server: host.String(), Address: address},
+			fmt.Sprintf("%s says that there is no %s (NXDOMAIN), and has %s below it.", host.Spoken(), denial.Question.Name.Spoken(), s.Name.Spoken()),
+			denial.Number, answer.Number))
+	}
+	for i, s := range w.Steps {
+		if s.Chosen == nil || s.Chosen.Stance != Answers {
+			continue
+		}
+		if next := i + 1; !s.Question.Name.Equal(s.Name) {
+			// Shown with a minimised name, and then with the whole one.
+			if s.Chosen.Exchange.Outcome == exchange.NoName && next < len(w.Steps) && w.Steps[next].Chosen != nil &&
+				w.Steps[next].Zone.Equal(s.Zone) && w.Steps[next].Chosen.Exchange.Outcome != exchange.NoName {
+				tell(s, s.Chosen.Host, s.Chosen.Address.String(), s.Chosen.Exchange, w.Steps[next].Chosen.Exchange)
+			}
+			continue
+		}
+		if s.Chosen.Exchange.Outcome == exchange.NoName {
+			continue
+		}
+		for _, a := range s.aside() {
+			if a.Exchange.Outcome == exchange.NoName && s.Name.Under(a.Exchange.Question.Name) && !s.Name.Equal(a.Exchange.Question.Name) {
+				tell(s, a.Host, a.Address.String(), a.Exchange, s.Chosen.Exchange)
+				break
+			}
+		}
+	}
+	return all
+}
+
+// hostFindings says which listed servers have a host name that is an alias.
+func (w *Walk) hostFindings() (all []finding.Finding) {
+	told := map[wire.Name]bool{}
+	for _, side := range w.Side {
+		host := side.Question.Name
+		if len(side.Aliases) == 0 || told[host.Fold()] {
+			continue
+		}
+		for _, s := range w.Steps {
+			if slices.ContainsFunc(s.order, host.Equal) {
+				told[host.Fold()] = true
+				target, _ := side.Aliases[0].Target()
+				f := finding.New(finding.NSIsAlias, finding.Concern, finding.About{Zone: s.Zone.String(), Server: host.String()},
+					fmt.Sprintf("%s is listed for %s, and is an alias for %s.", host.Spoken(), s.Zone.Spoken(), target.Spoken()))
+				if last := side.Last(); last != nil && last.Chosen != nil {
+					f.AddEvidence(last.Chosen.Exchange.Number)
+				}
+				all = append(all, f)
+				break
+			}
+		}
+	}
+	return all
+}
+
+// hintFindings holds the root hints against what the root says of itself.
+func (w *Walk) hintFindings() (all []finding.Finding) {
+	p := w.Priming
+	if p == nil {
+		return nil
+	}
+	for _, kind := range []struct {
+		names []wire.Name
+		text  string
+	}{
+		{p.Unknown, "The root lists %s, which the root hints lack."},
+		{p.Gone, "The root hints name %s, which the root does not list."},
+		{p.Moved, "The root gives %s another address than the root hints do."},
+	} {
+		if len(kind.names) > 0 {
+			f := finding.New(finding.NSSetDiffers, finding.Note, finding.About{Zone: "."}, fmt.Sprintf(kind.text, spoken(kind.names)), p.Exchange.Number)
+			f.Next = "Bring the root hints up to date: the resolvers here may use the same old list."
+			all = append(all, f)
+		}
+	}
+	return all
+}
+
+func spoken(names []wire.Name) string {
+	words := make([]string, len(names))
+	for i, n := range names {
+		words[i] = n.Spoken()
+	}
+	return strings.Join(words, ", ")
 }
 
 // chain is the aliases in words: "a leads to b, b leads to a".
@@ -223,7 +369,7 @@ func (w *Walk) saidBy() string {
 	text := "the servers of " + last.Zone.Spoken()
 	var others []string
 	for _, f := range last.differences() {
-		if server := strings.TrimSuffix(f.About.Server, "."); f.Code == finding.AnswersDiffer && f.Severity == finding.Fault && !slices.Contains(others, server) {
+		if server := strings.TrimSuffix(f.About.Server, "."); (f.Code == finding.AnswersDiffer || f.Code == finding.NoDelegation) && f.Severity == finding.Fault && !slices.Contains(others, server) {
 			others = append(others, server)
 		}
 	}
@@ -252,6 +398,9 @@ func (w *Walk) Summary() string {
 	case EndAliasLoop:
 		return fmt.Sprintf("stops at %s: the alias leads back to itself", zone)
 	case EndNoServer:
+		if w.Last().Given {
+			return "stops where it begins: no usable answer there"
+		}
 		return fmt.Sprintf("stops at %s: no server listed for it gives a usable answer", zone)
 	case EndLoop:
 		return fmt.Sprintf("stops at %s: its servers can only be found through itself", zone)

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"time"
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -62,7 +63,8 @@ type Reply struct {
 	Exchange *exchange.Exchange
 	Stance   Stance
 	Why      string             // for NotAsked
-	SOA      *exchange.Exchange // the same server asked for the zone's SOA; nil for the root
+	SOA      *exchange.Exchange // the same server asked for the zone's SOA; nil for the root and on side walks
+	apex     *exchange.Exchange // and for the SOA of the name, where servers differ
 }
 
 // Serial is the zone's serial as this server has it.
@@ -80,13 +82,18 @@ func (r *Reply) Serial() (serial uint32, ok bool) {
 
 // Step is one zone on the way, with every server it lists.
 type Step struct {
-	Zone     wire.Name
-	Question wire.Question
-	Replies  []*Reply // by server as listed, then by address
-	Chosen   *Reply   // the reply the walk went on with; nil where it stopped
+	Zone     wire.Name     // the root, where Given
+	Given    bool          // its servers were named by who asks, and listed by nobody
+	Name     wire.Name     // what the walk looks for by now
+	Question wire.Question // what was asked: Name, or with minimising an ancestor of it
+	Replies  []*Reply      // by server as listed, then by address
+	Asides   []*Aside      // questions put beside the way, to see more than the answer
+	Chosen   *Reply        // the reply the walk went on with; nil where it stopped
 	Child    wire.Name
 	order    []wire.Name
 	aliases  int // how many had been followed when it began
+	asked    int // addresses, so far
+	glueless bool
 }
 
 // End is how a walk ended.
@@ -114,6 +121,12 @@ type Walk struct {
 	End      End
 	Records  []wire.Record // the answer: of the asked type, at the end of the aliases
 	Side     []*Walk       // walks for the addresses of servers without glue
+	Priming  *Priming      // what a root server says of the root servers; nil when the walk did not begin there
+	Wildcard *Wildcard     // that the answer comes from, or may; nil without one
+	Closest  wire.Name     // the nearest name above that exists, where the asked one does not; zero when that is not known
+	Known    time.Duration // until the answer was known
+	Took     time.Duration // until the last server had answered or been given up
+	Resolver time.Duration // about what a resolver with an empty cache needs, which asks one server a level
 	Findings []finding.Finding
 }
 
@@ -139,11 +152,19 @@ type Walker struct {
 	Session *exchange.Session
 	Roots   []Server
 	DownTo  wire.Name // stop where this zone is referred to; the zero Name: go all the way
+	Start   []Server  // where walks begin instead of at the root; nil: at Roots, which side walks begin at in any case
+	Prime   bool      // Roots are hints: have a root server list the root servers (RFC 8109)
+	One     bool      // ask one server after the other, until one gives a usable reply
+	// Minimise shows each server one label more than its zone, no more than it has to see (RFC 9156).
+	Minimise bool
+	Over     exchange.Transport // "" means UDP, and TCP when a reply is cut
 
 	mu      sync.Mutex
 	asked   int
 	noIPv6  bool
 	zones   map[wire.Name][]Server // by zone in lower case
+	primed  bool
+	priming *Priming
 	hosts   map[wire.Name][]netip.Addr
 	side    []*Walk
 	pending sync.WaitGroup
@@ -160,9 +181,11 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 	}
 	w.side = nil
 	w.mu.Unlock()
+	begun := w.Session.Client.Now()
 	walk := w.follow(ctx, q, nil)
+	walk.Known = w.Session.Client.Now().Sub(begun)
 	w.pending.Wait()
-	walk.Side = w.side
+	walk.Side, walk.Priming = w.side, w.priming
 	if last := walk.Last(); walk.End == EndNoServer && last.Zone.IsRoot() && last.silent() {
 		walk.End = EndNoWayOut
 	}
@@ -170,6 +193,9 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 		step.sort()
 	}
 	walk.settle()
+	w.apexes(ctx, walk)
+	walk.names()
+	walk.Took, walk.Resolver = w.Session.Client.Now().Sub(begun), walk.resolverTime()
 	walk.Findings = judge(walk)
 	return walk
 }
@@ -180,11 +206,19 @@ func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) 
 	passed := []wire.Name{q.Name}
 	name := q.Name
 	zone, servers := w.deepest(name)
+	shown := minimiser{on: w.Minimise}
 	for len(walk.Steps) < maxSteps {
-		step := &Step{Zone: zone, Question: wire.Question{Name: name, Type: q.Type, Class: wire.IN}, aliases: len(walk.Aliases)}
+		step := &Step{Zone: zone, Name: name, aliases: len(walk.Aliases)}
+		step.Question = shown.question(zone, wire.Question{Name: name, Type: q.Type, Class: wire.IN})
 		walk.Steps = append(walk.Steps, step)
+		if len(walk.Steps) == 1 && len(path) == 0 && len(w.Start) > 0 {
+			servers, step.Given = w.Start, true
+		}
 		var err error
 		step.Chosen, err = w.ask(ctx, step, servers, path)
+		if len(walk.Steps) == 1 && zone.IsRoot() && len(path) == 0 {
+			w.prime(ctx, step)
+		}
 		if step.Chosen == nil {
 			walk.End = EndNoServer
 			switch {
@@ -206,7 +240,13 @@ func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) 
 				return walk
 			}
 			zone, servers = child, referred(zone, ns, reply.Additional)
-			w.remember(zone, servers)
+			if len(w.Start) == 0 || len(path) > 0 {
+				w.remember(zone, servers)
+			}
+			continue
+		}
+		if !step.Question.Name.Equal(name) {
+			shown.answered(step.Question.Name, name, reply)
 			continue
 		}
 		answer := exchange.ReadAnswer(step.Question, inBailiwick(reply, zone))

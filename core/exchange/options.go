@@ -26,6 +26,7 @@ type Options struct {
 	DNSSEC      bool         // ask for DNSSEC records (DO, RFC 3225)
 	Subnet      netip.Prefix // ask for what clients there would get (RFC 7871); invalid: do not
 	NSID        bool         // ask which of its machines answers (RFC 5001)
+	Expire      bool         // ask a secondary how long it would go on without its primary (RFC 7314)
 	Cookie      bool         // send a client cookie (RFC 7873)
 
 	HTTPGet bool           // over HTTPS, GET and not POST (RFC 8484 §4.1)
@@ -55,6 +56,9 @@ func NewQuery(q wire.Question, o Options) wire.Message {
 	e := wire.EDNS{Size: cmp.Or(o.Size, 1232), DO: o.DNSSEC}
 	if o.NSID {
 		e.Options = append(e.Options, wire.Option{Code: wire.NSID})
+	}
+	if o.Expire {
+		e.Options = append(e.Options, wire.Option{Code: wire.Expire})
 	}
 	if o.Subnet.IsValid() {
 		e.Options = append(e.Options, wire.NewSubnet(o.Subnet))

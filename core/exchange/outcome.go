@@ -46,7 +46,9 @@ type Answer struct {
 	Name    wire.Name     // where the chain ends: the question's name without an alias
 	Aliases []wire.Record // the CNAME records followed, in order
 	Records []wire.Record // of the asked type at the end of the chain
-	Loop    bool          // the chain leads back to a name it has passed
+	// Signatures are the RRSIG records at the end of the chain.
+	Signatures []wire.Record
+	Loop       bool // the chain leads back to a name it has passed
 }
 
 // ReadAnswer follows the aliases of q through the answer section of m.
@@ -62,6 +64,8 @@ func ReadAnswer(q wire.Question, m *wire.Message) Answer {
 			}
 			if r.Type == q.Type || q.Type == wire.ANY {
 				a.Records = append(a.Records, *r)
+			} else if r.Type == wire.RRSIG {
+				a.Signatures = append(a.Signatures, *r)
 			} else if r.Type == wire.CNAME {
 				alias = r
 			}

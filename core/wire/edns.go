@@ -25,6 +25,7 @@ type Option struct {
 const (
 	NSID         uint16 = 3
 	ClientSubnet uint16 = 8
+	Expire       uint16 = 9
 	Cookie       uint16 = 10
 	KeepAlive    uint16 = 11
 	Padding      uint16 = 12
@@ -174,6 +175,16 @@ func textSubnet(data string) (string, bool) {
 		return "", false
 	}
 	return fmt.Sprintf("for clients in %s; the answer holds for /%d", network, scope), true
+}
+
+// Expire returns the seconds that an EXPIRE option holds (RFC 7314); ok is false
+// when the reply has none.
+func (e EDNS) Expire() (seconds uint32, ok bool) {
+	data, ok := e.Option(Expire)
+	if !ok || len(data) != 4 {
+		return 0, false
+	}
+	return uint32(unsigned(data)), true
 }
 
 func textExpire(data string) (string, bool) {

@@ -401,6 +401,16 @@ func (r Record) folded(row *row) Record {
 	return r
 }
 
+// SignedLabels returns how many labels of its owner an RRSIG record signs: fewer
+// than the owner has when a wildcard gave the records (RFC 4034 §3.1.3). For other
+// types it is that of the owner.
+func (r Record) SignedLabels() int {
+	if r.Type != RRSIG || len(r.Data) < 4 {
+		return r.Name.Labels()
+	}
+	return int(r.Data[3])
+}
+
 // NewerSerial reports whether a is a later version of a zone than b (RFC 1982 §3.2).
 func NewerSerial(a, b uint32) bool { return a != b && int32(a-b) > 0 }
 

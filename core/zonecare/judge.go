@@ -70,6 +70,13 @@ func (r *Report) glue() {
 		for _, e := range r.shown[host.Fold()] {
 			evidence = append(evidence, e.Number)
 		}
+		for _, e := range r.shown[host.Fold()] {
+			if aliases := e.Answer().Aliases; len(aliases) > 0 {
+				target, _ := aliases[0].Target()
+				r.find(finding.NSIsAlias, finding.Concern, host, []int{e.Number}, "%s is listed for %s, and is an alias for %s.", host.Spoken(), r.Zone.Spoken(), target.Spoken())
+				break
+			}
+		}
 		switch {
 		case len(glue) == 0:
 			r.find(finding.GlueMissing, finding.Fault, host, evidence, "%s lies inside the zone, and the parent gives no address for it.", host.Spoken())
@@ -96,13 +103,19 @@ func differing(a, b []netip.Addr) (only []netip.Addr) {
 func (r *Report) spread() {
 	hosts, networks := map[string]bool{}, map[netip.Prefix]bool{}
 	for _, s := range r.States {
+		if s.Unlisted && !s.ByZone {
+			continue
+		}
 		hosts[s.Host.Fold().String()] = true
 		networks[exchange.NetworkOf(s.Address)] = true
 	}
 	evidence := r.evidence(func(s *State) *exchange.Exchange { return s.SOA })
+	listed := union(r.Parent.Hosts, r.Hosts)
 	switch {
-	case len(hosts) == 1:
+	case len(hosts) == 0: // nobody lists any
+	case len(listed) == 1 || len(listed) == 0 && len(hosts) == 1:
 		r.find(finding.SingleServer, finding.Concern, r.States[0].Host, evidence, "%s has a single server, %s.", r.Zone.Spoken(), r.States[0].Host.Spoken())
+	case len(hosts) < len(listed): // of the others nobody knows where they stand
 	case len(networks) == 1:
 		for p := range networks {
 			r.find(finding.OneNetwork, finding.Concern, wire.Name{}, evidence, "All servers of %s stand in one network, %s.", r.Zone.Spoken(), p)
@@ -113,6 +126,9 @@ func (r *Report) spread() {
 // server says what is unusual about one server that does answer.
 func (r *Report) server(s *State) {
 	if !s.Authoritative() {
+		if s.ByZone {
+			r.byZone(s)
+		}
 		return
 	}
 	who := s.Host.Spoken() + " (" + s.Address.String() + ")"
@@ -124,8 +140,11 @@ func (r *Report) server(s *State) {
 	} else if s.SOA.EDNSIgnored {
 		r.find(finding.EDNSIgnored, finding.Note, s.Host, []int{s.SOA.Number}, "%s answers as if there were no EDNS.", who)
 	}
-	if reply := s.Stranger.Reply; reply != nil && reply.Flags.Has(wire.RA) && s.Stranger.Outcome.Good() {
+	if is, _ := s.Recursive(); is {
 		r.find(finding.RecursionOpen, finding.Concern, s.Host, []int{s.Stranger.Number}, "%s looks up names of other zones for strangers.", who)
+	}
+	if t := s.Transfer; t != nil && t.Err == nil && t.Request.Key == nil {
+		r.find(finding.TransferOpen, finding.Concern, s.Host, []int{t.Exchange.Number}, "%s gives the whole zone to this machine without a key.", who)
 	}
 	for _, record := range s.SOA.Reply.Answer {
 		if record.Type == wire.CNAME && record.Name.Equal(r.Zone) {
@@ -134,13 +153,31 @@ func (r *Report) server(s *State) {
 	}
 }
 
+// byZone says of a server that only the zone lists that it is of no use. Of the
+// others the walk says so.
+func (r *Report) byZone(s *State) {
+	code, does := finding.LameServer, "does not serve it"
+	switch s.SOA.Outcome {
+	case "":
+		return // cut short
+	case exchange.NoReply:
+		code, does = finding.NoReply, "sends nothing back"
+	case exchange.Unreachable:
+		code, does = finding.Unreachable, "cannot be reached"
+	}
+	r.find(code, finding.Concern, s.Host, []int{s.SOA.Number}, "%s (%s) is listed by the zone itself and %s.", s.Host.Spoken(), s.Address, does)
+}
+
 // serials says which servers are behind, and until when they go on so.
 func (r *Report) serials() {
 	for _, s := range r.States {
 		if r.Known && s.HasSerial && wire.NewerSerial(r.SOA.Serial, s.Serial) {
-			expire := mustSOA(s.SOA).Expire
-			r.find(finding.SerialsDiffer, finding.Concern, s.Host, []int{s.SOA.Number}, "%s holds serial %d, %d behind the newest, %d; cut off from the primary it goes on answering for up to %s.",
-				s.Host.Spoken(), s.Serial, r.SOA.Serial-s.Serial, r.SOA.Serial, wire.Period(expire))
+			until := "for up to " + wire.Period(mustSOA(s.SOA).Expire)
+			if left, ok := s.Expires(); ok {
+				until = "for " + wire.Period(left) + " from now"
+			}
+			r.find(finding.SerialsDiffer, finding.Concern, s.Host, []int{s.SOA.Number}, "%s holds serial %d, %d behind the newest, %d; cut off from the primary it goes on answering %s.",
+				s.Host.Spoken(), s.Serial, r.SOA.Serial-s.Serial, r.SOA.Serial, until)
 		}
 	}
 }

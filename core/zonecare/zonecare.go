@@ -5,6 +5,7 @@ package zonecare
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -13,6 +14,8 @@ import (
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/transfer"
+	"unquil/core/tsig"
 	"unquil/core/wire"
 )
 
@@ -37,6 +40,45 @@ type State struct {
 	Stranger  *exchange.Exchange // a name of another zone, with recursion desired
 	Serial    uint32
 	HasSerial bool
+	Unlisted  bool             // the parent does not list it
+	ByZone    bool             // of the unlisted, that the zone itself lists it; otherwise who asks named it
+	Transfer  *transfer.Result // what came of asking it for the whole zone; nil when it was not tried
+}
+
+// NSID is what the server calls itself (RFC 5001), escaped; "" when it does not say.
+func (s *State) NSID() string {
+	if s.SOA.Reply == nil {
+		return ""
+	}
+	e, _ := s.SOA.Reply.EDNS()
+	id, _ := e.Option(wire.NSID)
+	return wire.Escape(id)
+}
+
+// Expires is for how many seconds the server goes on without its primary, as far
+// as it says so (RFC 7314).
+func (s *State) Expires() (seconds uint32, ok bool) {
+	if s.SOA.Reply == nil {
+		return 0, false
+	}
+	e, _ := s.SOA.Reply.EDNS()
+	return e.Expire()
+}
+
+// Recursive reports whether the server looks up names of other zones for
+// strangers; known is false when that could not be seen.
+func (s *State) Recursive() (is, known bool) {
+	reply := s.Stranger.Reply
+	return reply != nil && reply.Flags.Has(wire.RA) && s.Stranger.Outcome.Good(), reply != nil
+}
+
+// Plan says how to look at a zone's servers.
+type Plan struct {
+	Stranger    wire.Name   // a name that none of them should resolve for others
+	TryTransfer bool        // ask each for the whole zone
+	Key         *tsig.Key   // to ask for it with; nil: unsigned
+	Unlisted    []Server    // to be looked at as well
+	ByZone      []wire.Name // of their hosts, those that the zone lists
 }
 
 // Authoritative reports whether the server answers for the zone.
@@ -58,15 +100,17 @@ type Report struct {
 	shown map[wire.Name][]*exchange.Exchange // the exchanges that gave Own
 }
 
-// Check asks every server of the zone all its questions at once. stranger is a
-// name that none of them should resolve for others.
-func Check(ctx context.Context, session *exchange.Session, zone wire.Name, parent Parent, servers []Server, stranger wire.Name) Report {
+// Check asks every server of the zone all its questions at once.
+func Check(ctx context.Context, session *exchange.Session, zone wire.Name, parent Parent, servers []Server, plan Plan) Report {
 	r := Report{Zone: zone, Parent: parent, Own: map[wire.Name][]netip.Addr{}, shown: map[wire.Name][]*exchange.Exchange{}}
 	var wait sync.WaitGroup
-	for _, server := range servers {
-		s := &State{Server: server}
+	for i, server := range append(slices.Clone(servers), plan.Unlisted...) {
+		s := &State{Server: server, Unlisted: i >= len(servers), ByZone: i >= len(servers) && slices.ContainsFunc(plan.ByZone, server.Host.Equal)}
 		r.States = append(r.States, s)
-		wait.Go(func() { s.ask(ctx, session, zone, stranger) })
+		wait.Go(func() { s.ask(ctx, session, zone, plan.Stranger) })
+		if plan.TryTransfer {
+			wait.Go(func() { s.tryTransfer(ctx, session, zone, plan.Key) })
+		}
 	}
 	wait.Wait()
 	r.settle()
@@ -78,11 +122,9 @@ func Check(ctx context.Context, session *exchange.Session, zone wire.Name, paren
 
 func (s *State) ask(ctx context.Context, session *exchange.Session, zone, stranger wire.Name) {
 	iterative := session.Client.Options
-	iterative.Iterative, iterative.NSID = true, true
+	iterative.Iterative, iterative.NSID, iterative.Expire = true, true, true
 	recursive := session.Client.Options
-	at := exchange.Server{Host: s.Host.String(), Address: netip.AddrPortFrom(s.Address, 53)}
-	tcp := at
-	tcp.Transport = exchange.TCP
+	at, tcp := s.address(""), s.address(exchange.TCP)
 	question := func(name wire.Name, t wire.Type) wire.Question {
 		return wire.Question{Name: name, Type: t, Class: wire.IN}
 	}
@@ -93,6 +135,27 @@ func (s *State) ask(ctx context.Context, session *exchange.Session, zone, strang
 		{Server: at, Question: question(stranger, wire.A), Options: &recursive},
 	})
 	s.SOA, s.NS, s.TCP, s.Stranger = answers[0], answers[1], answers[2], answers[3]
+	s.readSerial()
+}
+
+// errSeen ends a transfer that was only tried.
+var errSeen = errors.New("seen enough")
+
+// tryTransfer asks for the whole zone, and hangs up when its first record comes.
+func (s *State) tryTransfer(ctx context.Context, session *exchange.Session, zone wire.Name, key *tsig.Key) {
+	request := transfer.Request{Zone: zone, Server: s.address(exchange.TCP), Key: key}
+	s.Transfer = transfer.Receive(ctx, session, request, func(transfer.Change) error { return errSeen })
+	if errors.Is(s.Transfer.Err, errSeen) {
+		s.Transfer.Err = nil
+	}
+}
+
+// address is where the server is asked.
+func (s *State) address(over exchange.Transport) exchange.Server {
+	return exchange.Server{Host: s.Host.String(), Address: netip.AddrPortFrom(s.Address, 53), Transport: over}
+}
+
+func (s *State) readSerial() {
 	for _, record := range s.SOA.Answer().Records {
 		if soa, ok := record.Authority(); ok && s.Authoritative() {
 			s.Serial, s.HasSerial = soa.Serial, true
@@ -112,9 +175,47 @@ func (r *Report) settle() {
 		return
 	}
 	r.SOA, r.Known = mustSOA(newest.SOA), true
-	for _, record := range newest.NS.Answer().Records {
-		if host, ok := record.Target(); ok {
-			r.Hosts = append(r.Hosts, host)
+	for _, s := range append([]*State{newest}, r.States...) {
+		// Seen on a walk, not every server was asked; a version that lags does not count.
+		if s.NS == nil || !s.NS.Authoritative() || s.Serial != newest.Serial {
+			continue
+		}
+		for _, record := range s.NS.Answer().Records {
+			if host, ok := record.Target(); ok {
+				r.Hosts = append(r.Hosts, host)
+			}
+		}
+		return
+	}
+}
+
+// Seen judges what a walk saw of a zone beside its way: how the parent's list and
+// glue agree with the zone's own, and how its servers are spread. Each state has
+// the SOA, and some the NS; own are the answers to questions for the addresses of
+// the zone's hosts.
+func Seen(zone wire.Name, parent Parent, states []*State, own []*exchange.Exchange) []finding.Finding {
+	r := Report{Zone: zone, Parent: parent, States: states, Own: map[wire.Name][]netip.Addr{}, shown: map[wire.Name][]*exchange.Exchange{}}
+	for _, s := range states {
+		s.readSerial()
+	}
+	r.settle()
+	for _, e := range own {
+		r.takeAddresses(e)
+	}
+	if len(r.Hosts) > 0 {
+		r.listed()
+	}
+	r.glue()
+	r.spread()
+	return r.Findings
+}
+
+func (r *Report) takeAddresses(e *exchange.Exchange) {
+	key := e.Question.Name.Fold()
+	r.shown[key] = append(r.shown[key], e)
+	for _, record := range e.Answer().Records {
+		if a, ok := record.Address(); ok {
+			r.Own[key] = append(r.Own[key], a)
 		}
 	}
 }
@@ -135,23 +236,15 @@ func (r *Report) askGlue(ctx context.Context, session *exchange.Session) {
 	options := session.Client.Options
 	options.Iterative = true
 	var requests []exchange.Request
-	var hosts []wire.Name
 	for _, host := range union(r.Parent.Hosts, r.Hosts) {
 		if host.Under(r.Zone) {
-			hosts = append(hosts, host)
 			for _, t := range []wire.Type{wire.A, wire.AAAA} {
 				requests = append(requests, exchange.Request{Server: s.SOA.Server, Question: wire.Question{Name: host, Type: t, Class: wire.IN}, Options: &options})
 			}
 		}
 	}
-	for i, e := range session.AskAll(ctx, requests) {
-		key := hosts[i/2].Fold()
-		r.shown[key] = append(r.shown[key], e)
-		for _, record := range e.Answer().Records {
-			if a, ok := record.Address(); ok {
-				r.Own[key] = append(r.Own[key], a)
-			}
-		}
+	for _, e := range session.AskAll(ctx, requests) {
+		r.takeAddresses(e)
 	}
 }
 

@@ -15,20 +15,23 @@ import (
 )
 
 var (
-	errColour    = errors.New("not one of auto, always, never")
-	errBounds    = errors.New("a number or time is out of bounds")
-	errPart      = errors.New("not a part of an answer")
-	errTogether  = errors.New("not both at once")
-	errPrefix    = errors.New("not an address or a range of addresses")
-	errAddress   = errors.New("not an address")
-	errTransport = errors.New("not a transport")
-	errFamily    = errors.New("none of the resolvers has an address of that family")
-	errPEM       = errors.New("no certificate in it")
-	errNoAddress = errors.New("it has no address")
-	errSetting   = errors.New("no such setting")
-	errWide      = errors.New("more than 65536 addresses")
-	errMessage   = errors.New("neither hex, nor base64, nor a file")
-	errNoWayOut  = errors.New("no root server could be reached from this machine")
+	errColour       = errors.New("not one of auto, always, never")
+	errBounds       = errors.New("a number or time is out of bounds")
+	errPart         = errors.New("not a part of an answer")
+	errTogether     = errors.New("not both at once")
+	errPrefix       = errors.New("not an address or a range of addresses")
+	errAddress      = errors.New("not an address")
+	errTransport    = errors.New("not a transport")
+	errFamily       = errors.New("none of the resolvers has an address of that family")
+	errPEM          = errors.New("no certificate in it")
+	errNoAddress    = errors.New("it has no address")
+	errSetting      = errors.New("no such setting")
+	errWide         = errors.New("more than 65536 addresses")
+	errMessage      = errors.New("neither hex, nor base64, nor a file")
+	errServers      = errors.New("neither all nor one")
+	errWalkOver     = errors.New("zones' own servers are asked over udp or tcp")
+	errTransferOver = errors.New("zones are transferred over tcp or tls")
+	errNoWayOut     = errors.New("no root server could be reached from this machine")
 )
 
 // errArguments says how a command is used.
@@ -66,6 +69,9 @@ var advice = []struct {
 	{errWide, "give a smaller range, such as a /24 or a /112"},
 	{errAddress, "for example 192.0.2.10"},
 	{errTransport, "give udp, tcp, tls, https or quic"},
+	{errServers, "give --servers all or --servers one"},
+	{errWalkOver, "give --over udp or --over tcp"},
+	{errTransferOver, "give --over tcp or --over tls"},
 	{errFamily, "name a resolver of that family with --from"},
 	{errPEM, "give a file with certificates in PEM"},
 	{errNoAddress, "name the resolver by its address"},

@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"unquil/core/delegation"
+	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -17,8 +19,9 @@ import (
 // newTrace is `unquil trace`.
 func newTrace(a *app) *cobra.Command {
 	var types []string
-	var from, downTo string
-	var every bool
+	var from, downTo, over string
+	var every, minimise bool
+	var servers string
 	cmd := &cobra.Command{
 		Use:     "trace NAME",
 		Short:   "Who delegates to whom from the root down, and where does it stop?",
@@ -29,7 +32,16 @@ func newTrace(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			walker := delegation.Walker{}
+			walker := delegation.Walker{Prime: from == "", Minimise: minimise, Over: exchange.Transport(strings.ToLower(over))}
+			switch servers {
+			case "all", "one":
+				walker.One = servers == "one"
+			default:
+				return usage(fmt.Errorf("--servers %q: %w", shorten(servers), errServers))
+			}
+			if walker.Over != "" && walker.Over != exchange.UDP && walker.Over != exchange.TCP {
+				return usage(fmt.Errorf("--over %q: %w", shorten(over), errWalkOver))
+			}
 			if downTo != "" {
 				if walker.DownTo, err = parseName(downTo); err != nil {
 					return err
@@ -38,14 +50,19 @@ func newTrace(a *app) *cobra.Command {
 			if err := a.open(); err != nil {
 				return err
 			}
-			if walker.Roots, err = a.startServers(cmd.Context(), from); err != nil {
+			if walker.Roots, err = a.rootServers(); err != nil {
 				return err
+			}
+			if from != "" {
+				if walker.Start, err = a.startServers(cmd.Context(), from); err != nil {
+					return err
+				}
 			}
 			walker.Session = a.session
 			var walks []*delegation.Walk
 			for _, q := range asked {
 				stop := a.progress()
-				walks = append(walks, walker.Walk(cmd.Context(), q))
+				walks = append(walks, diagnosis.Trace(cmd.Context(), &walker, q))
 				stop()
 			}
 			return firstOf(a.keepSession(), a.showWalks(walks, every))
@@ -56,7 +73,10 @@ func newTrace(a *app) *cobra.Command {
 	flags.StringVarP(&from, "from", "f", "", "begin at this `SERVER` instead of the root servers")
 	flags.StringVar(&downTo, "down-to", "", "stop where this `ZONE` is delegated")
 	flags.BoolVar(&every, "every-server", false, "show what each server says, also where they agree")
-	flags.BoolVar(&a.wire, "wire", false, "with --json: also the messages' bytes")
+	flags.StringVar(&servers, "servers", "all", "all, or one: at each level one server, and the next only if that fails")
+	flags.BoolVar(&minimise, "minimise", false, "show each server no more of the name than it has to see (RFC 9156)")
+	flags.StringVar(&over, "over", "", "udp or tcp alone, instead of UDP, and TCP when a reply is cut")
+	flags.BoolVar(&a.wire, "wire", false, "also the messages' bytes, each field named")
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.bareFlag(cmd)
@@ -64,11 +84,8 @@ func newTrace(a *app) *cobra.Command {
 	return cmd
 }
 
-// startServers are where a walk begins: at the root, or at the server that was named.
+// startServers are where a walk begins instead of at the root.
 func (a *app) startServers(ctx context.Context, from string) ([]delegation.Server, error) {
-	if from == "" {
-		return a.rootServers()
-	}
 	servers, _, err := a.resolvers(ctx, []string{from})
 	if err != nil {
 		return nil, err
@@ -112,6 +129,14 @@ func (a *app) showWalks(walks []*delegation.Walk, every bool) error {
 			view.Gap()
 		}
 		view.Walk(walk, every)
+	}
+	if a.wire && !a.bare {
+		all := a.session.Exchanges()
+		shown := make([]*exchange.Exchange, len(all))
+		for i := range all {
+			shown[i] = &all[i]
+		}
+		view.Wire(shown)
 	}
 	return firstOf(view.Err(), noWay, verdictOn(found))
 }

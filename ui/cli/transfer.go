@@ -7,6 +7,7 @@ import (
 	"io"
 	"iter"
 	"os"
+	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/spf13/cobra"
@@ -21,7 +22,7 @@ import (
 
 // newTransfer is `unquil transfer`.
 func newTransfer(a *app) *cobra.Command {
-	var from, to, against, keyFile string
+	var from, to, against, keyFile, over string
 	var since uint32
 	var sorted bool
 	cmd := &cobra.Command{
@@ -52,6 +53,12 @@ func newTransfer(a *app) *cobra.Command {
 			if request.Server, err = a.oneServer(cmd.Context(), from); err != nil {
 				return err
 			}
+			switch transport := exchange.Transport(strings.ToLower(over)); transport {
+			case exchange.TCP, exchange.TLS:
+				request.Server = request.Server.Over(transport)
+			default:
+				return usage(fmt.Errorf("--over %q: %w", shorten(over), errTransferOver))
+			}
 			plan := transfer.Plan{Sorted: sorted}
 			if against != "" {
 				other, closer, err := a.other(cmd.Context(), against, request.Zone)
@@ -59,6 +66,9 @@ func newTransfer(a *app) *cobra.Command {
 					return err
 				}
 				defer closer.Close()
+				if other.Server != nil {
+					*other.Server = other.Server.Over(request.Server.Transport)
+				}
 				plan.Against = other
 			}
 			return a.transfer(cmd.Context(), request, plan, to)
@@ -71,7 +81,7 @@ func newTransfer(a *app) *cobra.Command {
 	flags.BoolVar(&sorted, "sorted", false, "in canonical order")
 	flags.StringVar(&against, "against", "", "hold it against a master `FILE|SERVER`")
 	flags.StringVar(&keyFile, "key", "", "sign with the key in `FILE` (TSIG): name, algorithm and secret in TOML")
-	flags.StringVar(&a.question.over, "over", "tcp", "tcp or tls")
+	flags.StringVar(&over, "over", "tcp", "tcp or tls")
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
 	a.keepFlag(cmd)

@@ -1,14 +1,23 @@
 package cli
 
 import (
+	"fmt"
+	"os"
+
 	"github.com/spf13/cobra"
 
 	"unquil/core/delegation"
+	"unquil/core/diagnosis"
+	"unquil/core/wire"
+	"unquil/core/zonecare"
 	"unquil/ui/data"
 )
 
 // newZone is `unquil zone`.
 func newZone(a *app) *cobra.Command {
+	var from []string
+	var against, keyFile string
+	var tryTransfer bool
 	cmd := &cobra.Command{
 		Use:     "zone NAME",
 		Short:   "Do the zone's own servers agree with each other and with the parent?",
@@ -26,8 +35,21 @@ func newZone(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			plan := diagnosis.ZonePlan{}
+			plan.TryTransfer = tryTransfer
+			if plan.Key, err = readKey(keyFile); err != nil {
+				return err
+			}
+			if len(from) > 0 {
+				if plan.Also, _, err = a.resolvers(cmd.Context(), from); err != nil {
+					return err
+				}
+			}
+			if plan.Against, err = contents(against, name); err != nil {
+				return err
+			}
 			stop := a.progress()
-			zone, ok := probe.Zone(cmd.Context(), name)
+			zone, ok := probe.Zone(cmd.Context(), name, plan)
 			stop()
 			if err := a.keepSession(); err != nil {
 				return err
@@ -46,8 +68,30 @@ func newZone(a *app) *cobra.Command {
 			return firstOf(view.Err(), verdictOn(found))
 		},
 	}
+	flags := cmd.Flags()
+	flags.StringSliceVarP(&from, "from", "f", nil, "look at these `SERVERS` too, which may be listed by nobody")
+	flags.BoolVar(&tryTransfer, "try-transfer", false, "ask each server for the whole zone, and hang up when it begins")
+	flags.StringVar(&keyFile, "key", "", "sign transfers with the key in `FILE` (TSIG)")
+	flags.StringVar(&against, "against", "", "hold what the servers serve against a master `FILE`")
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)
 	return cmd
+}
+
+// contents reads what a zone should hold from a master file; nil without one.
+func contents(path string, zone wire.Name) (*zonecare.ZoneContents, error) {
+	if path == "" {
+		return nil, nil
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("reading the zone: %w", err)
+	}
+	defer file.Close()
+	c, err := zonecare.ReadContents(path, zone, masterFile(file, path, zone))
+	if err != nil {
+		return nil, fmt.Errorf("reading the zone: %w", err)
+	}
+	return c, nil
 }

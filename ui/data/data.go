@@ -251,6 +251,7 @@ func OfWalk(w *delegation.Walk) any {
 		Question Question `json:"question"`
 		RefersTo string   `json:"refers_to,omitempty"`
 		Servers  []reply  `json:"servers"`
+		Aside    []int    `json:"asked_beside,omitempty"`
 	}
 	steps := []step{}
 	for _, s := range w.Steps {
@@ -270,9 +271,25 @@ func OfWalk(w *delegation.Walk) any {
 			}
 			j.Servers = append(j.Servers, server)
 		}
+		for _, aside := range s.Asides {
+			j.Aside = append(j.Aside, aside.Exchange.Number)
+		}
 		steps = append(steps, j)
 	}
-	return map[string]any{"question": OfQuestion(w.Question), "end": w.End, "summary": w.Summary(), "steps": steps, "values": exchange.Values(w.Records)}
+	result := map[string]any{
+		"question": OfQuestion(w.Question), "end": w.End, "summary": w.Summary(), "steps": steps, "values": exchange.Values(w.Records),
+		"known_after": w.Known.Seconds(), "took": w.Took.Seconds(), "resolver_needs": w.Resolver.Seconds(),
+	}
+	if w.Wildcard != nil {
+		result["wildcard"] = map[string]any{"name": w.Wildcard.Name, "proven": w.Wildcard.Proven, "exchange": w.Wildcard.Exchange.Number}
+	}
+	if !w.Closest.IsZero() {
+		result["nearest_existing"] = w.Closest
+	}
+	if p := w.Priming; p != nil {
+		result["priming"] = map[string]any{"exchange": p.Exchange.Number, "servers": p.Listed, "unknown_to_hints": p.Unknown, "not_listed": p.Gone, "moved": p.Moved}
+	}
+	return result
 }
 
 // OfVerdict returns a verdict as JSON has it.
@@ -394,6 +411,11 @@ func OfZone(z *diagnosis.Zone) any {
 		TCP           bool    `json:"tcp"`
 		EDNS          bool    `json:"edns"`
 		Shown         []int   `json:"exchanges"`
+		Unlisted      bool    `json:"unlisted,omitempty"`
+		NSID          string  `json:"nsid,omitempty"`
+		Recursion     *bool   `json:"recursion,omitempty"`
+		Transfer      string  `json:"transfer,omitempty"`
+		Expires       *uint32 `json:"expires_in,omitempty"`
 	}
 	names := func(all []wire.Name) []string {
 		list := []string{}
@@ -405,13 +427,39 @@ func OfZone(z *diagnosis.Zone) any {
 	servers := []server{}
 	for _, s := range z.States {
 		j := server{s.Host.String(), s.Address.String(), string(s.SOA.Outcome), s.Authoritative(), nil, s.TCP.Reply != nil, !s.SOA.EDNSIgnored && s.SOA.EDNSBroke == "",
-			[]int{s.SOA.Number, s.NS.Number, s.TCP.Number, s.Stranger.Number}}
+			[]int{s.SOA.Number, s.NS.Number, s.TCP.Number, s.Stranger.Number}, s.Unlisted, s.NSID(), nil, "", nil}
+		if is, known := s.Recursive(); known {
+			j.Recursion = &is
+		}
+		if left, ok := s.Expires(); ok {
+			j.Expires = &left
+		}
+		if t := s.Transfer; t != nil {
+			j.Transfer = "given"
+			if t.Err != nil {
+				j.Transfer = t.Err.Error()
+			}
+			j.Shown = append(j.Shown, t.Exchange.Number)
+		}
 		if s.HasSerial {
 			j.Serial = &s.Serial
 		}
 		servers = append(servers, j)
 	}
 	result := map[string]any{"zone": z.Zone.String(), "found": z.Found(), "servers": servers, "parent_lists": names(z.Parent.Hosts), "zone_lists": names(z.Hosts), "walk": OfWalk(z.Walk)}
+	if z.Undelegated != nil {
+		result["not_delegated_by"] = z.Undelegated.Parent
+	}
+	if z.Held != nil {
+		list := []any{}
+		for _, h := range z.Held {
+			list = append(list, map[string]any{
+				"host": h.State.Host, "address": h.State.Address, "file": h.Label, "whole": h.Whole, "asked": h.Sets, "not_asked": h.Left, "unanswered": h.Silent,
+				"missing": h.Missing, "surplus": h.Surplus, "first_missing": h.Lacks, "first_surplus": h.Adds,
+			})
+		}
+		result["against"] = list
+	}
 	if z.Known {
 		result["soa"] = map[string]any{"mname": z.SOA.MName.String(), "rname": z.SOA.RName.String(), "serial": z.SOA.Serial, "refresh": z.SOA.Refresh, "retry": z.SOA.Retry, "expire": z.SOA.Expire, "minimum": z.SOA.Minimum}
 	}

@@ -10,6 +10,7 @@ import (
 	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/wire"
 )
 
 // Walk draws a walk as the way down it is: each zone one step further in, its
@@ -21,12 +22,29 @@ func (v *View) Walk(w *delegation.Walk, every bool) {
 		style = severe[finding.Fault]
 	}
 	v.flow("", 0, nameText(w.Question.Name)+" "+w.Question.Type.String()+" "+style.Render(w.Summary()), plainStyle)
+	if w.Wildcard != nil {
+		how := "the answer comes from the wildcard "
+		if !w.Wildcard.Proven {
+			how = "the answer may come from a wildcard: the same stands at "
+		}
+		v.row("wildcard", how+w.Wildcard.Name.Spoken())
+	}
+	if !w.Closest.IsZero() {
+		v.row("nearest", w.Closest.Spoken()+" exists; below it there is no "+below(w.Name(), w.Closest))
+	}
 	v.line()
+	if p := w.Priming; p != nil && len(p.Unknown)+len(p.Gone)+len(p.Moved) == 0 {
+		v.flow("", 2, "the root hints agree with the root: "+plural(len(p.Listed), "server", "servers"), quiet)
+	}
 	depth := 0
 	for i, step := range w.Steps {
 		if i > 0 && !w.Steps[i-1].Child.Equal(step.Zone) {
-			depth = 0
-			v.line(quiet.Render("  the alias leads on to "), subject.Render(step.Question.Name.Spoken()))
+			if !step.Name.Equal(w.Steps[i-1].Name) {
+				depth = 0
+				v.line(quiet.Render("  the alias leads on to "), subject.Render(step.Name.Spoken()))
+			} else {
+				depth--
+			}
 		}
 		v.step(step, depth, every)
 		depth++
@@ -36,16 +54,42 @@ func (v *View) Walk(w *delegation.Walk, every bool) {
 			v.flow("", 2, fmt.Sprintf("beside the way: %s %s", side.Question.Spoken(), side.Summary()), quiet)
 		}
 	}
+	v.times(w)
 	v.Findings("what to note", w.Findings)
+}
+
+// times says how long the walk took, and how long a resolver would take.
+func (v *View) times(w *delegation.Walk) {
+	if w.Known > 0 {
+		text := Took(w.Known) + " until the answer was known"
+		if w.End != delegation.EndAnswer && w.End != delegation.EndNoData && w.End != delegation.EndNoName {
+			text = Took(w.Known) + " until it was known"
+		}
+		if w.Resolver > 0 {
+			text += "; a resolver that asks one server a level needs about " + Took(w.Resolver)
+		}
+		if w.Took > w.Known+w.Known/4 {
+			text += "; " + Took(w.Took) + " until the last server had answered or was given up"
+		}
+		v.line()
+		v.row("time", text)
+	}
 }
 
 func (v *View) step(s *delegation.Step, depth int, every bool) {
 	lead := strings.Repeat("  ", depth+1)
 	zone := s.Zone.Spoken()
-	if s.Zone.IsRoot() {
+	if s.Given {
+		zone = "where it begins"
+		every = true
+	} else if s.Zone.IsRoot() {
 		zone = ". (the root)"
 	}
-	v.line(lead, strong.Render(zone))
+	shown := ""
+	if !s.Question.Name.Equal(s.Name) {
+		shown = quiet.Render("  shown only " + s.Question.Spoken())
+	}
+	v.line(lead, strong.Render(zone), shown)
 	lead += "  "
 	if words, agree := agreement(s); agree && !every {
 		v.flow(lead, len(lead), words, plainStyle)
@@ -58,6 +102,11 @@ func (v *View) step(s *delegation.Step, depth int, every bool) {
 	for _, r := range s.Replies {
 		v.flow(lead+r.Host.Spoken(), len(lead)+widest+2, replyWords(r), plainStyle)
 	}
+}
+
+// below is the part of name that hangs directly from closest.
+func below(name, closest wire.Name) string {
+	return name.Ancestor(closest.Labels() + 1).Spoken()
 }
 
 // agreement says in one line what all servers of a step said alike.

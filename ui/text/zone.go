@@ -1,11 +1,15 @@
 package text
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
+	"unquil/core/delegation"
 	"unquil/core/diagnosis"
 	"unquil/core/finding"
+	"unquil/core/transfer"
 	"unquil/core/wire"
 	"unquil/core/zonecare"
 )
@@ -37,24 +41,46 @@ func (v *View) Zone(z *diagnosis.Zone) {
 	for _, s := range z.States {
 		widest = max(widest, len(s.Address.String()))
 	}
-	columns := []int{widest + 2, 13, 5, 6, 10}
-	row := func(lead string, words ...string) {
-		text := lead
-		for i, width := range columns {
-			text += pad(words[i], width)
+	tried := slices.ContainsFunc(z.States, func(s *zonecare.State) bool { return s.Transfer != nil })
+	columns := []column{{"address", widest + 2}, {"serial", 13}, {"TCP", 5}, {"EDNS", 6}, {"recursion", 11}}
+	if tried {
+		columns = append(columns, column{"transfer", 10})
+	}
+	columns = append(columns, column{"time", 8})
+	row := func(word func(i int) string) {
+		text := "    "
+		for i, c := range columns {
+			text += pad(word(i), c.width)
 		}
 		v.line(text)
 	}
-	var heading []string
-	for _, word := range []string{"address", "serial", "TCP", "EDNS", "time"} {
-		heading = append(heading, quiet.Render(word))
-	}
-	row("    ", heading...)
+	row(func(i int) string { return quiet.Render(columns[i].title) })
 	for i, s := range z.States {
-		if i == 0 || !z.States[i-1].Host.Equal(s.Host) {
-			v.line("  ", strong.Render(s.Host.Spoken()))
+		if i == 0 || !z.States[i-1].Host.Equal(s.Host) || z.States[i-1].Unlisted != s.Unlisted {
+			title := strong.Render(s.Host.Spoken())
+			switch {
+			case s.ByZone:
+				title += "  " + severe[finding.Concern].Render("listed by the zone alone")
+			case s.Unlisted:
+				title += "  " + severe[finding.Concern].Render("listed by nobody")
+			}
+			v.line("  ", title)
 		}
-		row("    ", serverWords(z, s)...)
+		words := serverWords(z, s)
+		row(func(i int) string { return words[columns[i].title] })
+		if id := s.NSID(); id != "" && id != s.Host.Spoken() {
+			v.line("    ", quiet.Render(cut("calls itself "+id, v.width-4)))
+		}
+	}
+	for _, r := range z.Walk.Last().Replies {
+		if r.Stance == delegation.NotAsked && z.Undelegated == nil {
+			v.line("  ", strong.Render(r.Host.Spoken()))
+			address := ""
+			if r.Address.IsValid() {
+				address = r.Address.String() + "  "
+			}
+			v.line("    ", address, "not asked: "+r.Why)
+		}
 	}
 	v.line()
 	if len(z.Parent.Hosts) > 0 {
@@ -64,26 +90,107 @@ func (v *View) Zone(z *diagnosis.Zone) {
 		v.row("zone", "lists "+hostWords(z.Hosts))
 		v.timers(z.SOA)
 	}
+	if len(z.Held) > 0 {
+		v.line()
+		v.line(strong.Render("against " + z.Held[0].Label))
+		whole := true
+		for i := range z.Held {
+			v.held(&z.Held[i], i > 0 && sameRecords(&z.Held[i], &z.Held[i-1]))
+			whole = whole && z.Held[i].Whole
+		}
+		if left := z.Held[0].Left; left > 0 {
+			v.flow("", 2, fmt.Sprintf("%d record sets were not asked for: too many for one run", left), plainStyle)
+		}
+		if !whole {
+			v.flow("", 2, "names that the file lacks can only be seen by a transfer (--try-transfer)", quiet)
+		}
+	}
 	v.Findings("what to note", found)
 }
 
-// serverWords is one server's row: how it is set up, or that it does not answer for
-// the zone.
-func serverWords(z *diagnosis.Zone, s *zonecare.State) []string {
+type column struct {
+	title string
+	width int
+}
+
+// serverWords is one server's row by column: how it is set up, or that it does not
+// answer for the zone.
+func serverWords(z *diagnosis.Zone, s *zonecare.State) map[string]string {
 	bad := severe[finding.Fault].Render
-	words := []string{s.Address.String(), bad(string(s.SOA.Outcome)), "", "", ""}
+	words := map[string]string{"address": s.Address.String(), "serial": bad(string(s.SOA.Outcome)), "TCP": yes(s.TCP.Reply != nil)}
+	if t := s.Transfer; t != nil {
+		words["transfer"] = "refused"
+		switch {
+		case t.Err == nil && t.Request.Key == nil:
+			words["transfer"] = severe[finding.Concern].Render("open")
+		case t.Err == nil:
+			words["transfer"] = "with key"
+		case !errors.Is(t.Err, transfer.ErrRefused):
+			words["transfer"] = "failed"
+		}
+	}
 	if !s.Authoritative() {
 		if s.SOA.Outcome.Good() {
-			words[1] = bad("not its own")
+			words["serial"] = bad("not its own")
 		}
 		return words
 	}
-	words[1] = fmt.Sprint(s.Serial)
+	words["serial"] = fmt.Sprint(s.Serial)
 	if wire.NewerSerial(z.SOA.Serial, s.Serial) {
-		words[1] = severe[finding.Concern].Render(words[1])
+		words["serial"] = severe[finding.Concern].Render(words["serial"])
 	}
-	words[2], words[3], words[4] = yes(s.TCP.Reply != nil), yes(!s.SOA.EDNSIgnored && s.SOA.EDNSBroke == ""), Took(s.SOA.Took())
+	words["EDNS"], words["time"] = yes(!s.SOA.EDNSIgnored && s.SOA.EDNSBroke == ""), Took(s.SOA.Took())
+	words["recursion"] = "not known"
+	if is, known := s.Recursive(); is {
+		words["recursion"] = severe[finding.Concern].Render("open")
+	} else if known {
+		words["recursion"] = "no"
+	}
 	return words
+}
+
+// held draws how one server's records differ from what it should serve.
+func (v *View) held(h *zonecare.Held, again bool) {
+	who := h.State.Host.Spoken() + " (" + h.State.Address.String() + ")"
+	how := "by asking for each of its " + plural(h.Sets, "record set", "record sets")
+	if h.Whole {
+		how = "by the whole zone"
+	}
+	verdict := good.Render("serves just what it should")
+	switch {
+	case h.Missing+h.Surplus > 0:
+		verdict = severe[finding.Concern].Render(fmt.Sprintf("lacks %s, and serves %s too many", plural(h.Missing, "record", "records"), plural(h.Surplus, "record", "records")))
+	case h.Silent > 0:
+		verdict = "could not be seen whole"
+	}
+	if again {
+		verdict += ": the same as above"
+	}
+	v.flow("", 2, strong.Render(who)+" "+verdict+" "+quiet.Render("("+how+")"), plainStyle)
+	if h.Silent > 0 && !h.Whole {
+		v.line("    ", severe[finding.Concern].Render(plural(h.Silent, "question", "questions")+" without a reply"))
+	}
+	if again {
+		return
+	}
+	for _, kind := range []struct {
+		word    string
+		records []wire.Record
+		all     int
+	}{{"lacks", h.Lacks, h.Missing}, {"extra", h.Adds, h.Surplus}} {
+		shown := kind.records[:min(len(kind.records), shownRecords)]
+		for _, r := range shown {
+			v.flow("    "+quiet.Render(kind.word), labelWidth, recordText(r), plainStyle)
+		}
+		if rest := kind.all - len(shown); rest > 0 {
+			v.row("", fmt.Sprintf("and %d more", rest))
+		}
+	}
+}
+
+// sameRecords reports whether two servers differ from the file in the same records.
+func sameRecords(a, b *zonecare.Held) bool {
+	return a.Missing+a.Surplus > 0 && slices.Equal(a.Lacks, b.Lacks) && slices.Equal(a.Adds, b.Adds)
 }
 
 func yes(is bool) string {
