@@ -32,6 +32,7 @@ type Scenario struct {
 	Resolvers []Resolver `toml:"resolver"`
 	Keys      []Key      `toml:"key"`
 	Faults    []Fault    `toml:"fault"`
+	Seen      []Seen
 	Healthy   []Healthy
 }
 
@@ -113,6 +114,13 @@ type Fault struct {
 	Finding    string
 	Severity   string // "" means fault
 	At         string // the server, resolver or zone to blame
+}
+
+// Seen is what a command of the program shows of what is wrong.
+type Seen struct {
+	By      string   // the command with its arguments
+	Finding string   // the code
+	At      []string // the servers it names; none: it is about the zone or the name
 }
 
 // Healthy is a name that must raise no alarm.

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -155,6 +156,32 @@ func TestWhyNamesEveryFault(t *testing.T) {
 	}
 }
 
+// What the scenario says that a command shows, it shows, and names those servers
+// and no other.
+func TestCommandsShowWhatIsWrong(t *testing.T) {
+	for _, seen := range scenario(t).Seen {
+		t.Run(seen.By+" "+seen.Finding, func(t *testing.T) {
+			d, _ := runJSON(t, append(strings.Fields(seen.By), quick...)...)
+			var at []string
+			found := false
+			for _, f := range d.Findings {
+				if f.Code != seen.Finding {
+					continue
+				}
+				found = true
+				assert.NotEmpty(t, f.Next)
+				if server := f.About["server"]; server != "" && !slices.Contains(at, server) {
+					at = append(at, server)
+				}
+			}
+			assert.True(t, found)
+			if seen.At != nil {
+				assert.ElementsMatch(t, seen.At, at)
+			}
+		})
+	}
+}
+
 func TestHealthyNamesRaiseNoAlarm(t *testing.T) {
 	for _, h := range scenario(t).Healthy {
 		for _, command := range []string{"why", "trace", "ask"} {
@@ -194,6 +221,16 @@ func TestTraceOptions(t *testing.T) {
 		{"an alias into another tree", []string{"snow.hollowtarn.example"}, 0, []string{"the alias leads on to snow.fellcast.test", "refers to fellcast.test", "answers 198.51.100.182"}, nil},
 		{"servers that need each other", []string{"mirror.example"}, 3, []string{"delegation-loop", "can only be found"}, nil},
 		{"a server that breaks EDNS", []string{"www.old.hollowtarn.example"}, 0, []string{"edns-breaks", "answers only without EDNS; with it: format-error"}, nil},
+		{"one server a level", []string{"www.hollowtarn.example", "--servers", "one"}, 0, []string{"its one server refers to example", "resolves to 203.0.113.120"}, []string{"each of", "single-server"}},
+		{"no more shown than needed", []string{"_sip._tcp.hollowtarn.example", "-t", "SRV", "--minimise"}, 0, []string{". (the root) shown only example A", "shown only _tcp.hollowtarn.example A", "says the name exists"}, nil},
+		{"over TCP alone", []string{"season.passes.hollowtarn.example", "-t", "TXT", "--over", "tcp"}, 3, []string{"stops at passes.hollowtarn.example"}, nil},
+		{"the bytes too", []string{"www.hollowtarn.example", "--wire"}, 0, []string{"exchange 1, asked of east.roots.test", "QNAME www.hollowtarn.example."}, nil},
+		{"a slow network", []string{"www.farhost.test", "--lab-latency", "30ms"}, 0, []string{"until the answer was known; a resolver that asks one server a level needs about"}, nil},
+		{"a tree that was redirected", []string{"book.lodge.hollowtarn.example"}, 0, []string{"the alias leads on to book.lodge.farhost.test", "resolves to 203.0.113.72"}, nil},
+		{"a zone that nobody delegates", []string{"www.depot.hollowtarn.example"}, 3, []string{"but ns.farhost.test says otherwise", "there is no depot.hollowtarn.example", "no-delegation"}, nil},
+		{"a wildcard", []string{"anyone.guest.hollowtarn.example"}, 0, []string{"may come from a wildcard: the same stands at *.guest.hollowtarn.example"}, nil},
+		{"a number of servers that is none", []string{"www.hollowtarn.example", "--servers", "two"}, 2, nil, nil},
+		{"over a transport that zones' servers lack", []string{"www.hollowtarn.example", "--over", "quic"}, 2, nil, nil},
 		{"too large for UDP, and no TCP", []string{"season.passes.hollowtarn.example", "-t", "TXT"}, 3, []string{"truncated", "cuts its answer, and the whole cannot be got over TCP"}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {

@@ -63,17 +63,8 @@ func (w *Walker) beside(ctx context.Context, step *Step, host wire.Name, server 
 			})
 	}
 	ask(step.Zone, wire.NS, options)
-	signed := options
-	signed.DNSSEC = true
-	ask(step.Name, step.Question.Type, signed)
-	if parent := step.Name.Parent(); parent.Under(step.Zone) && !step.Name.Equal(step.Zone) {
-		if star, err := parent.Child("*"); err == nil {
-			ask(star, step.Question.Type, options)
-		}
-		for n := 0; n < asideNames && parent.Labels() > step.Zone.Labels(); n++ {
-			ask(parent, step.Question.Type, options)
-			parent = parent.Parent()
-		}
+	if !w.Minimise { // these show more of the name
+		w.besideName(step, options, ask)
 	}
 	hosts := 0
 	for _, s := range glue {
@@ -85,6 +76,22 @@ func (w *Walker) beside(ctx context.Context, step *Step, host wire.Name, server 
 			if slices.ContainsFunc(s.Addresses, func(a netip.Addr) bool { return a.Is6() == (t == wire.AAAA) }) {
 				ask(s.Host, t, options)
 			}
+		}
+	}
+}
+
+// besideName asks about the names around the one that the walk looks for.
+func (w *Walker) besideName(step *Step, options exchange.Options, ask func(wire.Name, wire.Type, exchange.Options)) {
+	signed := options
+	signed.DNSSEC = true
+	ask(step.Name, step.Question.Type, signed)
+	if parent := step.Name.Parent(); parent.Under(step.Zone) && !step.Name.Equal(step.Zone) {
+		if star, err := parent.Child("*"); err == nil {
+			ask(star, step.Question.Type, options)
+		}
+		for n := 0; n < asideNames && parent.Labels() > step.Zone.Labels(); n++ {
+			ask(parent, step.Question.Type, options)
+			parent = parent.Parent()
 		}
 	}
 }

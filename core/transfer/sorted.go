@@ -21,7 +21,7 @@ import (
 // of Dir, so memory does not grow with the number of records: call Close when done.
 type Sorter struct {
 	Dir  string // "" means the system's folder for temporary files
-	Room int    // bytes of records to hold in memory; 0 means 32 MB
+	Room int    // bytes of records to hold in memory; 0 means 16 MB
 
 	entries [][]byte // each: key length, key, record
 	used    int
@@ -33,7 +33,7 @@ type Sorter struct {
 func (s *Sorter) Add(r wire.Record) error {
 	entry := appendEntry(nil, r)
 	s.entries = append(s.entries, entry)
-	if s.used += len(entry) + 48; s.used > cmp.Or(s.Room, 32<<20) {
+	if s.used += len(entry) + 48; s.used > cmp.Or(s.Room, 16<<20) {
 		return s.spill()
 	}
 	return nil

@@ -232,8 +232,8 @@ func split(msg []byte) (*signature, error) {
 	if data = data[n+10:]; len(data) < size+6 {
 		return nil, ErrSignature
 	}
-	s.mac, data = data[:size], data[size:]
-	copy(s.message, data[:2]) // the ID as it was signed
+	s.mac, data = slices.Clone(data[:size]), data[size:] // msg may be overwritten by the next
+	copy(s.message, data[:2])                            // the ID as it was signed
 	s.code = binary.BigEndian.Uint16(data[2:])
 	if s.other = data[6:]; len(s.other) != int(binary.BigEndian.Uint16(data[4:])) {
 		return nil, ErrSignature

@@ -12,6 +12,7 @@ import (
 	"unquil/core/machine"
 	"unquil/core/tsig"
 	"unquil/core/wire"
+	"unquil/core/zonefile"
 )
 
 var (
@@ -87,6 +88,10 @@ func tell(w io.Writer, err error) {
 			fmt.Fprintf(w, "next: %s\n", a.next)
 			return
 		}
+	}
+	if errors.As(err, new(*zonefile.Error)) {
+		fmt.Fprintln(w, "next: mend that line of the master file")
+		return
 	}
 	if errors.As(err, new(usageError)) {
 		fmt.Fprintln(w, "next: unquil --help lists the commands and their options")
