@@ -2,18 +2,40 @@ package capture
 
 import (
 	"encoding/binary"
+	"fmt"
 	"net/netip"
 	"time"
 )
 
-// Packet is a UDP datagram found in a record.
+// Packet is what a record carries: a UDP datagram, a TCP segment, or what an
+// ICMP error says of one of them.
 type Packet struct {
 	Number   int
-	At       int64 // nanoseconds since 1970 UTC; 0 when not known
-	From, To netip.AddrPort
-	Payload  []byte // aliases the record
-	Cut      bool   // the capture holds less of it than was sent
+	At       int64          // nanoseconds since 1970 UTC; 0 when not known
+	From, To netip.AddrPort // of an ICMP error: of the packet that it quotes
+	Payload  []byte         // aliases the record; of an ICMP error: what it quotes of the payload
+	Cut      bool           // the capture holds less of it than was sent
+	Torn     bool           // of Cut: fragments of it are missing
+	Hops     uint8          // how many routers it may still pass (TTL, or hop limit)
+	TCP      bool
+	Seq      uint32  // TCP
+	Flags    uint8   // TCP
+	Report   *Report // of an ICMP error; nil for the others
 }
+
+// Report is who sent an ICMP error, and what it says.
+type Report struct {
+	By   netip.Addr
+	Says string
+}
+
+// The flags of a TCP segment (RFC 9293 §3.1).
+const (
+	FIN = 1
+	SYN = 2
+	RST = 4
+	ACK = 16
+)
 
 // Time is when the packet was captured; the zero Time when not known.
 func (p *Packet) Time() time.Time { return timeOf(p.At) }
@@ -24,109 +46,288 @@ type Contents uint8
 // The contents.
 const (
 	Datagram  Contents = iota // a UDP datagram
+	Segment                   // a TCP segment
+	ICMPError                 // word that a packet did not arrive
 	Other                     // something else that is well formed
-	Fragment                  // part of a datagram
+	Fragment                  // part of a datagram that is not whole yet
 	Malformed                 // headers that contradict themselves, or a record cut within them
+	Unknown                   // a link type that is not read
 )
 
 // Ethernet types.
 const (
-	typeIPv4 = 0x0800
-	typeIPv6 = 0x86dd
-	typeVLAN = 0x8100
+	typeIPv4    = 0x0800
+	typeIPv6    = 0x86dd
+	typeVLAN    = 0x8100
+	typeQinQ    = 0x88a8
+	typeQinQOld = 0x9100
+	typeMPLS    = 0x8847
+	typeMPLSMul = 0x8848
+	typePPPoE   = 0x8864
+	typeBridged = 0x6558
 )
 
 // IP protocols.
 const (
-	protocolTCP = 6
-	protocolUDP = 17
+	protocolICMP   = 1
+	protocolIPv4   = 4
+	protocolTCP    = 6
+	protocolUDP    = 17
+	protocolIPv6   = 41
+	protocolGRE    = 47
+	protocolICMPv6 = 58
 )
 
-// Decode finds the datagram in a record and sets p from it; for any other
-// contents p is left as it is.
-func (r *Record) Decode(p *Packet) Contents {
-	switch r.Link {
-	case Ethernet:
-		return r.ethernet(p)
-	case RawIP:
-		return r.ip(r.Data, p)
-	}
-	return Other
+// portVXLAN is where tunnelled Ethernet frames go (RFC 7348 §5).
+const portVXLAN = 4789
+
+// maxNesting is how many tunnels within each other are looked into.
+const maxNesting = 4
+
+// Layer is one header of a packet in words.
+type Layer struct {
+	Name   string
+	Fields [][2]string
 }
 
-func (r *Record) ethernet(p *Packet) Contents {
-	data := r.Data
+// Decoder finds what records carry. It remembers fragments until their datagram
+// is whole. The zero value is ready to use.
+type Decoder struct {
+	// Torn is called with each datagram that stays without some of its fragments,
+	// as far as it goes; nil: they are dropped.
+	Torn func(*Packet)
+	// Whole is called with the numbers of the packets whose fragments were put
+	// together, the last of them being the one that is decoded; nil: nobody.
+	Whole func(packets []int)
+	// Layers, unless it is nil, gets the headers of each packet in words.
+	Layers *[]Layer
+
+	fragments fragments
+	rec       *Record
+	depth     int
+	lends     bool
+}
+
+// Decode sets p from what the record carries. Payload aliases the record, or the
+// decoder until its next call.
+func (d *Decoder) Decode(r *Record, p *Packet) Contents {
+	d.rec, d.depth, d.lends = r, 0, false
+	switch r.Link {
+	case Ethernet:
+		return d.ethernet(r.Data, p)
+	case RawIP, rawIPOld, rawIPOpenBSD, onlyIPv4, onlyIPv6:
+		return d.ip(r.Data, p)
+	}
+	if link := links[r.Link]; link != nil {
+		return link(d, r.Data, p)
+	}
+	return Unknown
+}
+
+// Close ends the record: datagrams that lack fragments are handed to Torn.
+func (d *Decoder) Close() { d.fragments.flush(1<<62, d.Torn) }
+
+// Incomplete is how many datagrams stayed without some of their fragments.
+func (d *Decoder) Incomplete() int { return d.fragments.incomplete }
+
+func (d *Decoder) note(name string, fields ...string) {
+	layer := Layer{Name: name}
+	for i := 0; i+1 < len(fields); i += 2 {
+		layer.Fields = append(layer.Fields, [2]string{fields[i], fields[i+1]})
+	}
+	*d.Layers = append(*d.Layers, layer)
+}
+
+func (d *Decoder) ethernet(data []byte, p *Packet) Contents {
 	if len(data) < 14 {
 		return Malformed
 	}
-	etherType, at := binary.BigEndian.Uint16(data[12:]), 14
-	for etherType == typeVLAN {
-		if len(data) < at+4 {
-			return Malformed
-		}
-		etherType, at = binary.BigEndian.Uint16(data[at+2:]), at+4
+	if d.Layers != nil {
+		d.note("Ethernet", "from", hardwareText(data[6:12]), "to", hardwareText(data[:6]))
 	}
-	if etherType != typeIPv4 && etherType != typeIPv6 {
-		return Other
-	}
-	return r.ip(data[at:], p)
+	return d.payload(binary.BigEndian.Uint16(data[12:]), data[14:], p)
 }
 
-func (r *Record) ip(data []byte, p *Packet) Contents {
-	if len(data) == 0 {
-		return Malformed
-	}
-	switch data[0] >> 4 {
-	case 4:
-		return r.ipv4(data, p)
-	case 6:
-		return r.ipv6(data, p)
-	}
-	return Malformed
+func hardwareText(b []byte) string {
+	return fmt.Sprintf("%02x:%02x:%02x:%02x:%02x:%02x", b[0], b[1], b[2], b[3], b[4], b[5])
 }
 
-func (r *Record) ipv4(data []byte, p *Packet) Contents {
-	if len(data) < 20 {
-		return Malformed
-	}
-	header, total := int(data[0]&15)*4, int(binary.BigEndian.Uint16(data[2:]))
-	if header < 20 || total < header || len(data) < header {
-		return Malformed
-	}
-	if data[9] != protocolUDP {
-		return Other
-	}
-	if binary.BigEndian.Uint16(data[6:])&0x3fff != 0 { // more fragments, or an offset
-		return Fragment
-	}
-	from, to := netip.AddrFrom4([4]byte(data[12:16])), netip.AddrFrom4([4]byte(data[16:20]))
-	return r.udp(data[header:min(total, len(data))], from, to, p)
-}
-
-func (r *Record) ipv6(data []byte, p *Packet) Contents {
-	if len(data) < 40 {
-		return Malformed
-	}
-	from, to := netip.AddrFrom16([16]byte(data[8:24])), netip.AddrFrom16([16]byte(data[24:40]))
-	next, body := data[6], data[40:min(len(data), 40+int(binary.BigEndian.Uint16(data[4:])))]
-	for {
-		switch next {
-		case protocolUDP:
-			return r.udp(body, from, to, p)
-		case 44:
-			return Fragment
-		case 0, 43, 60: // hop-by-hop, routing, destination options (RFC 8200 §4)
-			if len(body) < 8 || len(body) < 8+int(body[1])*8 {
+// payload is what follows an Ethernet type.
+func (d *Decoder) payload(etherType uint16, data []byte, p *Packet) Contents {
+	for tags := 0; tags < 8; tags++ {
+		switch etherType {
+		case typeIPv4, typeIPv6:
+			return d.ip(data, p)
+		case typeVLAN, typeQinQ, typeQinQOld:
+			if len(data) < 4 {
 				return Malformed
 			}
-			next, body = body[0], body[8+int(body[1])*8:]
+			if d.Layers != nil {
+				d.note("VLAN", "number", fmt.Sprint(binary.BigEndian.Uint16(data)&0xfff))
+			}
+			etherType, data = binary.BigEndian.Uint16(data[2:]), data[4:]
+		case typeMPLS, typeMPLSMul:
+			return d.mpls(data, p)
+		case typePPPoE:
+			return d.pppoe(data, p)
+		case typeBridged:
+			return d.ethernet(data, p)
 		default:
 			return Other
 		}
 	}
+	return Malformed
 }
 
-func (r *Record) udp(data []byte, from, to netip.Addr, p *Packet) Contents {
+// mpls skips labels to the bottom of their stack (RFC 3032 §2.1), below which the
+// packet tells by itself what it is.
+func (d *Decoder) mpls(data []byte, p *Packet) Contents {
+	for len(data) >= 4 {
+		bottom := data[2]&1 != 0
+		if d.Layers != nil {
+			d.note("MPLS", "label", fmt.Sprint(binary.BigEndian.Uint32(data)>>12))
+		}
+		if data = data[4:]; bottom {
+			return d.ip(data, p)
+		}
+	}
+	return Malformed
+}
+
+// pppoe is a session packet (RFC 2516 §4).
+func (d *Decoder) pppoe(data []byte, p *Packet) Contents {
+	if len(data) < 8 {
+		return Malformed
+	}
+	if data[1] != 0 {
+		return Other
+	}
+	if d.Layers != nil {
+		d.note("PPPoE", "session", fmt.Sprint(binary.BigEndian.Uint16(data[2:])))
+	}
+	return d.ppp(data[6:], p)
+}
+
+// ppp is a protocol number and what it numbers (RFC 1661 §2).
+func (d *Decoder) ppp(data []byte, p *Packet) Contents {
+	if len(data) >= 2 && data[0] == 0xff && data[1] == 0x03 { // in HDLC framing (RFC 1662 §3.1)
+		data = data[2:]
+	}
+	if len(data) < 2 {
+		return Malformed
+	}
+	protocol, size := uint16(data[0]), 1
+	if data[0]&1 == 0 {
+		protocol, size = binary.BigEndian.Uint16(data), 2
+	}
+	switch protocol {
+	case 0x0021, 0x0057:
+		return d.ip(data[size:], p)
+	case 0x0281:
+		return d.mpls(data[size:], p)
+	}
+	return Other
+}
+
+func (d *Decoder) ip(data []byte, p *Packet) Contents {
+	if d.depth++; len(data) == 0 || d.depth > maxNesting {
+		return Malformed
+	}
+	switch data[0] >> 4 {
+	case 4:
+		return d.ipv4(data, p)
+	case 6:
+		return d.ipv6(data, p)
+	}
+	return Malformed
+}
+
+func (d *Decoder) ipv4(data []byte, p *Packet) Contents {
+	if len(data) < 20 {
+		return Malformed
+	}
+	header, total := int(data[0]&15)*4, int(binary.BigEndian.Uint16(data[2:]))
+	if header < 20 || len(data) < header {
+		return Malformed
+	}
+	if total == 0 {
+		total = len(data) // filled in by the network card, after the capture
+	}
+	if total < header {
+		return Malformed
+	}
+	from, to := netip.AddrFrom4([4]byte(data[12:16])), netip.AddrFrom4([4]byte(data[16:20]))
+	p.Hops = data[8]
+	if d.Layers != nil {
+		d.note("IPv4", "from", from.String(), "to", to.String(), "hops left", fmt.Sprint(data[8]), "identification", fmt.Sprint(binary.BigEndian.Uint16(data[4:])), "bytes", fmt.Sprint(total))
+	}
+	body, whole := data[header:min(total, len(data))], total <= len(data)
+	if place := binary.BigEndian.Uint16(data[6:]); place&0x3fff != 0 { // more fragments, or an offset
+		k := fragmentKey{from, to, uint32(binary.BigEndian.Uint16(data[4:])), data[9]}
+		return d.fragment(k, int(place&0x1fff)*8, place&0x2000 != 0, body, whole, p)
+	}
+	return d.transport(data[9], body, from, to, whole, p)
+}
+
+func (d *Decoder) ipv6(data []byte, p *Packet) Contents {
+	if len(data) < 40 {
+		return Malformed
+	}
+	from, to := netip.AddrFrom16([16]byte(data[8:24])), netip.AddrFrom16([16]byte(data[24:40]))
+	size := 40 + int(binary.BigEndian.Uint16(data[4:]))
+	next, body, whole := data[6], data[40:min(len(data), size)], size <= len(data)
+	p.Hops = data[7]
+	if d.Layers != nil {
+		d.note("IPv6", "from", from.String(), "to", to.String(), "hops left", fmt.Sprint(data[7]), "bytes", fmt.Sprint(size))
+	}
+	for headers := 0; headers < 16; headers++ {
+		switch next {
+		case 44: // fragment (RFC 8200 §4.5)
+			if len(body) < 8 {
+				return Malformed
+			}
+			place := binary.BigEndian.Uint16(body[2:])
+			if place&0xfff9 != 0 {
+				return d.fragment(fragmentKey{from, to, binary.BigEndian.Uint32(body[4:]), body[0]}, int(place&0xfff8), place&1 != 0, body[8:], whole, p)
+			}
+			next, body = body[0], body[8:] // all of it in one
+		case 0, 43, 60, 135, 139, 140: // hop-by-hop, routing, destination options and their like (RFC 8200 §4)
+			if len(body) < 8 || len(body) < 8+int(body[1])*8 {
+				return Malformed
+			}
+			next, body = body[0], body[8+int(body[1])*8:]
+		case 51: // authentication header (RFC 4302 §2), whose length counts otherwise
+			if len(body) < 8 || len(body) < (int(body[1])+2)*4 {
+				return Malformed
+			}
+			next, body = body[0], body[(int(body[1])+2)*4:]
+		default:
+			return d.transport(next, body, from, to, whole, p)
+		}
+	}
+	return Malformed
+}
+
+// transport is what an IP packet carries. whole says that the capture has all of it.
+func (d *Decoder) transport(protocol byte, body []byte, from, to netip.Addr, whole bool, p *Packet) Contents {
+	switch protocol {
+	case protocolUDP:
+		return d.udp(body, from, to, whole, p)
+	case protocolTCP:
+		return d.tcp(body, from, to, whole, p)
+	case protocolIPv4, protocolIPv6:
+		return d.ip(body, p)
+	case protocolGRE:
+		return d.gre(body, p)
+	case protocolICMP:
+		return d.icmp(body, from, icmpReasons, p)
+	case protocolICMPv6:
+		return d.icmp(body, from, icmpv6Reasons, p)
+	}
+	return Other
+}
+
+func (d *Decoder) udp(data []byte, from, to netip.Addr, whole bool, p *Packet) Contents {
 	if len(data) < 8 {
 		return Malformed
 	}
@@ -135,13 +336,120 @@ func (r *Record) udp(data []byte, from, to netip.Addr, p *Packet) Contents {
 		return Malformed
 	}
 	cut := size > len(data)
-	if cut && len(r.Data) == r.Length {
+	if cut && whole {
 		return Malformed // nothing was cut off, so the length is wrong
 	}
-	*p = Packet{
-		Number: r.Number, At: r.At, Cut: cut, Payload: data[8:min(size, len(data))],
-		From: netip.AddrPortFrom(from, binary.BigEndian.Uint16(data)),
-		To:   netip.AddrPortFrom(to, binary.BigEndian.Uint16(data[2:])),
+	target := binary.BigEndian.Uint16(data[2:])
+	if d.Layers != nil {
+		d.note("UDP", "from port", fmt.Sprint(binary.BigEndian.Uint16(data)), "to port", fmt.Sprint(target), "bytes", fmt.Sprint(size))
 	}
+	if target == portVXLAN && size >= 8+8+14 && len(data) > 16 && data[8] == 0x08 && d.depth < maxNesting {
+		if d.Layers != nil {
+			d.note("VXLAN", "network", fmt.Sprint(binary.BigEndian.Uint32(data[12:])>>8))
+		}
+		return d.ethernet(data[16:], p)
+	}
+	p.Number, p.At, p.Cut, p.Torn, p.TCP = d.rec.Number, d.rec.At, cut, false, false
+	p.Payload = data[8:min(size, len(data))]
+	p.From, p.To = netip.AddrPortFrom(from, binary.BigEndian.Uint16(data)), netip.AddrPortFrom(to, target)
 	return Datagram
+}
+
+func (d *Decoder) tcp(data []byte, from, to netip.Addr, whole bool, p *Packet) Contents {
+	if len(data) < 20 {
+		return Malformed
+	}
+	header := int(data[12]>>4) * 4
+	if header < 20 || header > len(data) {
+		return Malformed
+	}
+	if d.Layers != nil {
+		d.note("TCP", "from port", fmt.Sprint(binary.BigEndian.Uint16(data)), "to port", fmt.Sprint(binary.BigEndian.Uint16(data[2:])),
+			"sequence", fmt.Sprint(binary.BigEndian.Uint32(data[4:])), "bytes", fmt.Sprint(len(data)-header))
+	}
+	hops := p.Hops
+	*p = Packet{
+		Number: d.rec.Number, At: d.rec.At, TCP: true, Hops: hops, Cut: !whole, Payload: data[header:],
+		From: netip.AddrPortFrom(from, binary.BigEndian.Uint16(data)), To: netip.AddrPortFrom(to, binary.BigEndian.Uint16(data[2:])),
+		Seq: binary.BigEndian.Uint32(data[4:]), Flags: data[13],
+	}
+	return Segment
+}
+
+// gre looks into a tunnel (RFC 2784 §2, RFC 2890 §2).
+func (d *Decoder) gre(data []byte, p *Packet) Contents {
+	if len(data) < 4 || data[1]&7 != 0 {
+		return Other
+	}
+	size := 4
+	for _, bit := range []byte{0x80, 0x20, 0x10} { // checksum, key, sequence number
+		if data[0]&bit != 0 {
+			size += 4
+		}
+	}
+	if len(data) < size {
+		return Malformed
+	}
+	if d.Layers != nil {
+		d.note("GRE")
+	}
+	if d.depth++; d.depth > maxNesting {
+		return Malformed
+	}
+	return d.payload(binary.BigEndian.Uint16(data[2:]), data[size:], p)
+}
+
+// What the ICMP errors say, by type and code (RFC 792, RFC 1812 §5.2.7, RFC 4443 §3).
+var (
+	icmpReasons = map[[2]byte]string{
+		{3, 0}: "no way to the network", {3, 1}: "no way to the host", {3, 2}: "the host does not speak the protocol", {3, 3}: "nothing listens there",
+		{3, 4}: "the packet is too big for the way", {3, 9}: "the network is closed to it", {3, 10}: "the host is closed to it", {3, 13}: "a filter forbids it",
+		{11, 0}: "it passed too many routers", {11, 1}: "its fragments did not all arrive",
+	}
+	icmpv6Reasons = map[[2]byte]string{
+		{1, 0}: "no way there", {1, 1}: "a filter forbids it", {1, 3}: "no way to the host", {1, 4}: "nothing listens there", {1, 5}: "a filter forbids its source", {1, 6}: "the way is refused",
+		{2, 0}: "the packet is too big for the way", {3, 0}: "it passed too many routers", {3, 1}: "its fragments did not all arrive",
+	}
+)
+
+// icmp reads an error and the packet that it quotes.
+func (d *Decoder) icmp(data []byte, reporter netip.Addr, reasons map[[2]byte]string, p *Packet) Contents {
+	if len(data) < 8 {
+		return Malformed
+	}
+	reason, known := reasons[[2]byte{data[0], data[1]}]
+	if !known {
+		if data[0] != 3 || len(reasons) == 0 || reasons[[2]byte{3, 3}] == "" {
+			return Other
+		}
+		reason = fmt.Sprintf("it cannot be delivered (code %d)", data[1])
+	}
+	if d.Layers != nil {
+		d.note("ICMP", "says", reason)
+	}
+	quoted := data[8:]
+	from, to, protocol, body := quotedIP(quoted)
+	if (protocol != protocolUDP && protocol != protocolTCP) || len(body) < 8 {
+		return Other
+	}
+	header := 8
+	if protocol == protocolTCP {
+		header = min(20, len(body))
+	}
+	*p = Packet{
+		Number: d.rec.Number, At: d.rec.At, TCP: protocol == protocolTCP, Cut: true, Payload: body[header:], Report: &Report{reporter, reason},
+		From: netip.AddrPortFrom(from, binary.BigEndian.Uint16(body)), To: netip.AddrPortFrom(to, binary.BigEndian.Uint16(body[2:])),
+	}
+	return ICMPError
+}
+
+// quotedIP takes the beginning of an IP packet apart.
+func quotedIP(data []byte) (from, to netip.Addr, protocol byte, body []byte) {
+	switch {
+	case len(data) >= 20 && data[0]>>4 == 4 && len(data) >= int(data[0]&15)*4 && data[0]&15 >= 5:
+		return netip.AddrFrom4([4]byte(data[12:16])), netip.AddrFrom4([4]byte(data[16:20])), data[9], data[int(data[0]&15)*4:]
+	case len(data) >= 40 && data[0]>>4 == 6:
+		return netip.AddrFrom16([16]byte(data[8:24])), netip.AddrFrom16([16]byte(data[24:40])), data[6], data[40:]
+	}
+	return from, to, 0, nil
 }

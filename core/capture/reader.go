@@ -6,12 +6,13 @@
 package capture
 
 import (
-	"bufio"
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"iter"
+	"net/netip"
 	"time"
 )
 
@@ -23,18 +24,10 @@ var (
 	ErrCut     = errors.New("the file ends in the middle of a packet")
 )
 
-// LinkType says how a packet begins, as the capture formats number it.
-type LinkType uint16
-
-// The link types that are read.
 const (
-	Ethernet LinkType = 1
-	RawIP    LinkType = 101
-)
-
-const (
-	maxPacket  = 262144 // bytes: the largest snap length in use
-	bufferSize = 1 << 20
+	maxPacket = 262144    // bytes: the largest snap length in use
+	maxBlock  = 1 << 20   // bytes
+	batchSize = 128 << 10 // of a file that are parsed at once: they stay in the processor's cache
 )
 
 // Record is one packet as a file holds it.
@@ -44,6 +37,8 @@ type Record struct {
 	Link   LinkType
 	Length int    // on the wire, in bytes
 	Data   []byte // what was captured of it: no more than Length
+	// Comment is what the file notes on the packet, as it stands; nil without one.
+	Comment []byte
 }
 
 // Time is when the packet was captured; the zero Time when the file does not say.
@@ -58,37 +53,69 @@ func timeOf(at int64) time.Time {
 
 // Reader reads one capture file.
 type Reader struct {
-	in     *bufio.Reader
-	offset int64 // of the next byte to be read
-	rec    Record
+	in     io.Reader
+	rest   []byte // read, and not parsed yet
+	ended  bool   // in has nothing more
+	offset int64  // of rest
+	number int    // of packets so far
 	err    error
-	step   func(*Reader) bool // reads the next packet of the file's format
+	step   func(r *Reader, data []byte, rec *Record) (used int, got bool) // parses what comes next in the file's format
+
+	batch Batch // of Records
+	at    int
 
 	order      binary.ByteOrder
 	link       LinkType // pcap
 	perSecond  int64    // pcap: fractions of a second
 	interfaces []interfaceInfo
+	names      map[netip.Addr]string
 }
+
+// Batch is many packets of a file, and the bytes that they lie in. It may be used
+// again; the zero value is ready to use.
+type Batch struct {
+	Records []Record
+	buf     []byte
+}
+
+// Names are the host names that the file gives for addresses, as it stands in it:
+// escape them before they are shown.
+func (r *Reader) Names() map[netip.Addr]string { return r.names }
+
+// Offset is how many bytes of the file (unpacked, where it is packed) have been read.
+func (r *Reader) Offset() int64 { return r.offset }
 
 // NewReader reads the beginning of a capture file. The error wraps ErrEmpty,
 // ErrFormat or ErrDamaged, or is the reader's own.
-func NewReader(r io.Reader) (*Reader, error) {
-	c := &Reader{in: bufio.NewReaderSize(r, bufferSize)}
-	magic, err := c.in.Peek(4)
+func NewReader(file io.Reader) (*Reader, error) {
+	in, err := expand(file)
+	if err != nil {
+		return nil, err
+	}
+	r := &Reader{in: in}
+	head := make([]byte, 24)
+	n, err := io.ReadFull(in, head[:4])
 	switch {
-	case err == io.EOF && len(magic) == 0:
-		return nil, ErrEmpty
 	case err == io.EOF:
+		return nil, ErrEmpty
+	case err == io.ErrUnexpectedEOF:
 		return nil, ErrFormat
 	case err != nil:
 		return nil, err
 	}
-	switch binary.LittleEndian.Uint32(magic) {
+	r.rest = head[:n]
+	switch binary.LittleEndian.Uint32(head) {
 	case 0xa1b2c3d4, 0xd4c3b2a1, 0xa1b23c4d, 0x4d3cb2a1:
-		return c, c.openPcap(magic)
+		if n, err = io.ReadFull(in, head[4:]); err != nil {
+			r.offset = int64(4 + n)
+			r.fail("file header", ErrCut)
+			return nil, r.err
+		}
+		r.openPcap(head)
+		return r, nil
 	case sectionHeader:
-		c.step = (*Reader).nextBlock
-		return c, nil
+		r.step = (*Reader).nextBlock
+		return r, nil
 	}
 	return nil, ErrFormat
 }
@@ -99,9 +126,12 @@ func NewReader(r io.Reader) (*Reader, error) {
 // over it once.
 func (r *Reader) Records() iter.Seq2[*Record, error] {
 	return func(yield func(*Record, error) bool) {
-		for r.step(r) {
-			r.rec.Number++
-			if !yield(&r.rec, nil) {
+		for {
+			record := r.advance()
+			if record == nil {
+				break
+			}
+			if !yield(record, nil) {
 				return
 			}
 		}
@@ -111,24 +141,78 @@ func (r *Reader) Records() iter.Seq2[*Record, error] {
 	}
 }
 
-// take returns the next n bytes, which stay valid until the next take, or nil
-// after noting why there are none. A clean end is only where atEnd allows it.
-func (r *Reader) take(n int, what string, atEnd bool) []byte {
-	data, err := r.in.Peek(n)
-	if err != nil {
-		if err == io.EOF {
-			if atEnd && len(data) == 0 {
-				return nil
-			}
-			err = ErrCut
+// advance returns the next packet; nil at the end.
+func (r *Reader) advance() *Record {
+	for r.at == len(r.batch.Records) {
+		r.at = 0
+		if !r.Fill(&r.batch) {
+			return nil
 		}
-		r.fail(what, err)
-		return nil
 	}
-	r.in.Discard(n)
-	r.offset += int64(n)
-	return data
+	r.at++
+	return &r.batch.Records[r.at-1]
 }
+
+// Fill reads the next packets, as many as fit or as are there, and reports whether
+// there were any. Once it has returned false, [Reader.Err] says why.
+func (r *Reader) Fill(b *Batch) bool {
+	if b.buf == nil {
+		b.buf, b.Records = make([]byte, batchSize), make([]Record, 0, batchSize/96)
+	}
+	b.Records = b.Records[:0]
+	have := copy(b.buf, r.rest)
+	for r.err == nil {
+		if !r.ended && have < len(b.buf) {
+			n, err := r.in.Read(b.buf[have:])
+			have += n
+			if err == io.EOF {
+				r.ended = true
+			} else if err != nil {
+				r.fail("reading", err)
+			}
+		}
+		at := 0
+		for r.err == nil && at < have {
+			n := len(b.Records)
+			if n == cap(b.Records) {
+				b.Records = append(b.Records, Record{})[:n]
+			}
+			rec := &b.Records[:n+1][n]
+			rec.Comment = nil
+			used, got := r.step(r, b.buf[at:have], rec)
+			if got {
+				r.number++
+				rec.Number = r.number
+				b.Records = b.Records[:n+1]
+			}
+			if used == 0 {
+				break
+			}
+			at += used
+			r.offset += int64(used)
+		}
+		if len(b.Records) > 0 || r.err != nil {
+			// What is left lies in b, which is the caller's: it is kept apart.
+			r.rest = append(r.rest[:0], b.buf[at:have]...)
+			break
+		}
+		have = copy(b.buf, b.buf[at:have])
+		if have == len(b.buf) { // one packet that is larger than the whole buffer
+			b.buf = append(b.buf, make([]byte, len(b.buf))...)
+		}
+		if r.ended {
+			if have > 0 {
+				r.fail("packet", ErrCut)
+			}
+			r.rest = nil
+			break
+		}
+	}
+	return len(b.Records) > 0
+}
+
+// Err is why the file was not read to its end; nil if it was.
+func (r *Reader) Err() error { return r.err }
 
 func (r *Reader) fail(what string, err error) {
 	if r.err == nil {
@@ -136,51 +220,63 @@ func (r *Reader) fail(what string, err error) {
 	}
 }
 
-func (r *Reader) openPcap(magic []byte) error {
+func (r *Reader) openPcap(head []byte) {
 	r.order = binary.ByteOrder(binary.LittleEndian)
-	if magic[0] == 0xa1 {
+	if head[0] == 0xa1 {
 		r.order = binary.BigEndian
 	}
 	r.perSecond = 1_000_000
-	if r.order.Uint32(magic) == 0xa1b23c4d {
+	if r.order.Uint32(head) == 0xa1b23c4d {
 		r.perSecond = 1_000_000_000
-	}
-	head := r.take(24, "file header", false)
-	if head == nil {
-		return r.err
 	}
 	// The upper bits say how long the frame check sequence is.
 	r.link = LinkType(r.order.Uint32(head[20:]) & 0xffff)
-	r.step = (*Reader).nextPcap
-	return nil
+	r.step, r.rest, r.offset = (*Reader).nextPcap, nil, 24
+	if r.order == binary.LittleEndian {
+		r.step = (*Reader).nextPcapLittle
+	}
 }
 
-func (r *Reader) nextPcap() bool {
-	head := r.take(16, "packet header", true)
-	if head == nil {
-		return false
+func (r *Reader) nextPcap(data []byte, rec *Record) (used int, got bool) {
+	if len(data) < 16 {
+		return 0, false
 	}
-	seconds, fraction := int64(r.order.Uint32(head)), int64(r.order.Uint32(head[4:]))
-	size, length := int(r.order.Uint32(head[8:])), int(r.order.Uint32(head[12:]))
+	return r.pcapRecord(data, rec, r.order.Uint32(data), r.order.Uint32(data[4:]), r.order.Uint32(data[8:]), r.order.Uint32(data[12:]))
+}
+
+// nextPcapLittle is nextPcap for the order that nearly all files have.
+func (r *Reader) nextPcapLittle(data []byte, rec *Record) (used int, got bool) {
+	if len(data) < 16 {
+		return 0, false
+	}
+	order := binary.LittleEndian
+	return r.pcapRecord(data, rec, order.Uint32(data), order.Uint32(data[4:]), order.Uint32(data[8:]), order.Uint32(data[12:]))
+}
+
+func (r *Reader) pcapRecord(data []byte, rec *Record, seconds, fraction, size, length uint32) (used int, got bool) {
 	if size > maxPacket {
-		r.offset -= 8
+		r.offset += 8
 		r.fail("packet length", fmt.Errorf("%d is over %d: %w", size, maxPacket, ErrDamaged))
-		return false
+		return 0, false
 	}
-	data := r.take(size, "packet", false)
-	if data == nil && size > 0 {
-		return false
+	if len(data) < 16+int(size) {
+		return 0, false
 	}
-	number := r.rec.Number
-	r.rec = Record{number, seconds*1e9 + fraction*(1e9/r.perSecond), r.link, max(length, size), data}
-	return true
+	nanoseconds := int64(fraction)
+	if r.perSecond == 1_000_000 {
+		nanoseconds *= 1000
+	}
+	rec.At, rec.Link, rec.Length, rec.Data = int64(seconds)*1e9+nanoseconds, r.link, int(max(length, size)), data[16:16+size:16+size]
+	return 16 + int(size), true
 }
 
 // Block types of pcapng.
 const (
 	sectionHeader  = 0x0a0d0d0a
 	interfaceBlock = 1
+	oldPacket      = 2
 	simplePacket   = 3
+	nameBlock      = 4
 	enhancedPacket = 6
 	byteOrderMagic = 0x1a2b3c4d
 )
@@ -193,48 +289,52 @@ type interfaceInfo struct {
 	offset    int64  // seconds to add
 }
 
-func (r *Reader) nextBlock() bool {
-	for {
-		head, err := r.in.Peek(12)
-		if len(head) == 0 && err == io.EOF {
-			return false
-		}
-		if err != nil {
-			if err == io.EOF {
-				err = ErrCut
-			}
-			r.fail("block header", err)
-			return false
-		}
-		if binary.LittleEndian.Uint32(head) == sectionHeader && !r.section(head) {
-			return false
-		}
-		kind, size := r.order.Uint32(head), int(r.order.Uint32(head[4:]))
-		if size < 12 || size%4 != 0 || size > bufferSize {
-			r.fail("block length", fmt.Errorf("%d: %w", size, ErrDamaged))
-			return false
-		}
-		block := r.take(size, "block", false)
-		if block == nil {
-			return false
-		}
-		if r.order.Uint32(block[size-4:]) != uint32(size) {
-			r.fail("block length at the end", ErrDamaged)
-			return false
-		}
-		body := block[8 : size-4]
-		switch kind {
-		case interfaceBlock:
-			r.addInterface(body)
-		case enhancedPacket:
-			return r.enhanced(body)
-		case simplePacket:
-			return r.simple(body)
-		}
-		if r.err != nil {
-			return false
-		}
+func (r *Reader) nextBlock(data []byte, rec *Record) (used int, got bool) {
+	if len(data) < 12 {
+		return 0, false
 	}
+	if binary.LittleEndian.Uint32(data) == sectionHeader && !r.section(data) {
+		return 0, false
+	}
+	if r.order == nil {
+		r.fail("block", ErrDamaged)
+		return 0, false
+	}
+	var kind uint32
+	var size int
+	little := r.order == binary.LittleEndian
+	if little {
+		kind, size = binary.LittleEndian.Uint32(data), int(binary.LittleEndian.Uint32(data[4:]))
+	} else {
+		kind, size = binary.BigEndian.Uint32(data), int(binary.BigEndian.Uint32(data[4:]))
+	}
+	if size < 12 || size%4 != 0 || size > maxBlock {
+		r.fail("block length", fmt.Errorf("%d: %w", size, ErrDamaged))
+		return 0, false
+	}
+	if len(data) < size {
+		return 0, false
+	}
+	if *(*[4]byte)(data[size-4:]) != *(*[4]byte)(data[4:]) {
+		r.offset += int64(size) - 4
+		r.fail("block length at the end", ErrDamaged)
+		return 0, false
+	}
+	body := data[8 : size-4 : size-4]
+	switch kind {
+	case interfaceBlock:
+		r.addInterface(body)
+	case enhancedPacket, oldPacket:
+		got = r.packetBlock(body, kind == oldPacket, little, rec)
+	case simplePacket:
+		got = r.simple(body, rec)
+	case nameBlock:
+		r.addNames(body)
+	}
+	if r.err != nil {
+		return 0, false
+	}
+	return size, got
 }
 
 // section starts a new section: byte order and interfaces are its own.
@@ -258,19 +358,14 @@ func (r *Reader) addInterface(body []byte) {
 		return
 	}
 	info := interfaceInfo{link: LinkType(r.order.Uint16(body)), snap: int(r.order.Uint32(body[4:])), perSecond: 1_000_000}
-	for options := body[8:]; len(options) >= 4; {
-		code, size := r.order.Uint16(options), int(r.order.Uint16(options[2:]))
-		if code == 0 || len(options)-4 < size {
-			break
-		}
-		switch value := options[4 : 4+size]; {
-		case code == 9 && size == 1: // if_tsresol
+	r.options(body[8:], func(code uint16, value []byte) {
+		switch {
+		case code == 9 && len(value) == 1: // if_tsresol
 			info.perSecond = resolution(value[0])
-		case code == 14 && size == 8: // if_tsoffset
+		case code == 14 && len(value) == 8: // if_tsoffset
 			info.offset = int64(r.order.Uint64(value))
 		}
-		options = options[min(4+(size+3)/4*4, len(options)):]
-	}
+	})
 	r.interfaces = append(r.interfaces, info)
 }
 
@@ -294,7 +389,14 @@ func resolution(b byte) uint64 {
 	return units
 }
 
-func (i interfaceInfo) time(stamp uint64) int64 {
+// time is when a stamp says, in nanoseconds since 1970 UTC; 0 when that is beyond reason.
+func (i *interfaceInfo) time(stamp uint64) int64 {
+	if i.perSecond == 1e9 && stamp < 1<<63 {
+		return int64(stamp) + i.offset*1e9
+	}
+	if i.perSecond == 1e6 && stamp < 1<<62/1000 {
+		return int64(stamp)*1000 + i.offset*1e9
+	}
 	seconds, rest := stamp/i.perSecond, stamp%i.perSecond
 	nanoseconds := uint64(float64(rest) / float64(i.perSecond) * 1e9)
 	if i.perSecond <= 1e9 {
@@ -306,27 +408,86 @@ func (i interfaceInfo) time(stamp uint64) int64 {
 	return (int64(seconds)+i.offset)*1e9 + int64(nanoseconds)
 }
 
-func (r *Reader) enhanced(body []byte) bool {
+// packetBlock is an enhanced packet block, or the older one in whose place it came,
+// which numbers its interface in two bytes.
+func (r *Reader) packetBlock(body []byte, old, little bool, rec *Record) bool {
 	if len(body) < 20 {
 		r.fail("packet block", ErrDamaged)
 		return false
 	}
-	id, size := int(r.order.Uint32(body)), int(r.order.Uint32(body[12:]))
-	if id >= len(r.interfaces) {
+	var id, high, low, size, length uint32
+	if order := binary.LittleEndian; little {
+		id, high, low, size, length = order.Uint32(body), order.Uint32(body[4:]), order.Uint32(body[8:]), order.Uint32(body[12:]), order.Uint32(body[16:])
+	} else {
+		order := binary.BigEndian
+		id, high, low, size, length = order.Uint32(body), order.Uint32(body[4:]), order.Uint32(body[8:]), order.Uint32(body[12:]), order.Uint32(body[16:])
+	}
+	if old {
+		id = uint32(r.order.Uint16(body))
+	}
+	if int64(id) >= int64(len(r.interfaces)) {
 		r.fail("packet block", fmt.Errorf("interface %d was not described: %w", id, ErrDamaged))
 		return false
 	}
-	if size > len(body)-20 {
+	if int64(size) > int64(len(body)-20) {
 		r.fail("packet length", ErrDamaged)
 		return false
 	}
-	stamp := uint64(r.order.Uint32(body[4:]))<<32 | uint64(r.order.Uint32(body[8:]))
-	info := r.interfaces[id]
-	r.rec = Record{r.rec.Number, info.time(stamp), info.link, max(int(r.order.Uint32(body[16:])), size), body[20 : 20+size]}
+	info := &r.interfaces[id]
+	rec.At, rec.Link, rec.Length, rec.Data = info.time(uint64(high)<<32|uint64(low)), info.link, int(max(length, size)), body[20:20+size:20+size]
+	if rest := body[min(20+(int(size)+3)/4*4, len(body)):]; len(rest) > 4 {
+		rec.Comment = r.comment(rest)
+	}
 	return true
 }
 
-func (r *Reader) simple(body []byte) bool {
+// comment is the first comment among a packet's options; nil without one.
+func (r *Reader) comment(options []byte) (text []byte) {
+	r.options(options, func(code uint16, value []byte) {
+		if code == 1 && text == nil {
+			text = value
+		}
+	})
+	return text
+}
+
+// options calls each with every option of a block.
+func (r *Reader) options(options []byte, each func(code uint16, value []byte)) {
+	for len(options) >= 4 {
+		code, size := r.order.Uint16(options), int(r.order.Uint16(options[2:]))
+		if code == 0 || len(options)-4 < size {
+			return
+		}
+		each(code, options[4:4+size])
+		options = options[min(4+(size+3)/4*4, len(options)):]
+	}
+}
+
+// maxNames is how many host names of one file are kept.
+const maxNames = 10_000
+
+// addNames reads a name resolution block.
+func (r *Reader) addNames(body []byte) {
+	for len(body) >= 4 {
+		kind, size := r.order.Uint16(body), int(r.order.Uint16(body[2:]))
+		if kind == 0 || len(body)-4 < size || len(r.names) >= maxNames {
+			return
+		}
+		value := body[4 : 4+size]
+		width := map[uint16]int{1: 4, 2: 16}[kind]
+		if width > 0 && size > width {
+			if r.names == nil {
+				r.names = map[netip.Addr]string{}
+			}
+			address, _ := netip.AddrFromSlice(value[:width])
+			name, _, _ := bytes.Cut(value[width:], []byte{0})
+			r.names[address] = string(name)
+		}
+		body = body[min(4+(size+3)/4*4, len(body)):]
+	}
+}
+
+func (r *Reader) simple(body []byte, rec *Record) bool {
 	if len(body) < 4 || len(r.interfaces) == 0 {
 		r.fail("simple packet block", ErrDamaged)
 		return false
@@ -336,6 +497,6 @@ func (r *Reader) simple(body []byte) bool {
 	if snap := r.interfaces[0].snap; snap > 0 {
 		size = min(size, snap)
 	}
-	r.rec = Record{r.rec.Number, 0, r.interfaces[0].link, length, body[4 : 4+size]}
+	rec.Link, rec.Length, rec.Data = r.interfaces[0].link, length, body[4:4+size]
 	return true
 }

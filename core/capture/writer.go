@@ -4,15 +4,17 @@ import (
 	"encoding/binary"
 	"io"
 	"net/netip"
+	"slices"
 	"time"
 )
 
 // Writer writes a pcapng file with one interface and time stamps in
 // nanoseconds. Errors stick: look at what Close or the last call returns.
 type Writer struct {
-	w   io.Writer
-	buf []byte
-	err error
+	w     io.Writer
+	buf   []byte
+	links []LinkType // of the interfaces, by number
+	err   error
 }
 
 // NewWriter writes the beginning of the file.
@@ -22,22 +24,42 @@ func NewWriter(w io.Writer, link LinkType) (*Writer, error) {
 	section = append(section, 1, 0, 0, 0) // version 1.0
 	section = binary.LittleEndian.AppendUint64(section, 1<<64-1)
 	c.block(sectionHeader, section)
+	c.addInterface(link)
+	return c, c.err
+}
+
+// addInterface describes one more interface, and returns its number.
+func (c *Writer) addInterface(link LinkType) uint32 {
 	info := binary.LittleEndian.AppendUint16(nil, uint16(link))
 	info = append(info, 0, 0, 0, 0, 0, 0) // reserved; no snap length
 	info = append(info, 9, 0, 1, 0, 9, 0, 0, 0)
 	info = append(info, 0, 0, 0, 0)
 	c.block(interfaceBlock, info)
-	return c, c.err
+	c.links = append(c.links, link)
+	return uint32(len(c.links) - 1)
+}
+
+// Record writes a packet as it was read from another file, whatever its link type.
+func (c *Writer) Record(r *Record, comment string) error {
+	at := slices.Index(c.links, r.Link)
+	if at < 0 {
+		at = int(c.addInterface(r.Link))
+	}
+	return c.packet(uint32(at), r.At, r.Data, max(r.Length, len(r.Data)), comment)
 }
 
 // Packet writes one packet with its time and, unless it is empty, a comment.
 func (c *Writer) Packet(at time.Time, data []byte, comment string) error {
-	stamp := uint64(at.UnixNano())
-	body := binary.LittleEndian.AppendUint32(nil, 0)
+	return c.packet(0, at.UnixNano(), data, len(data), comment)
+}
+
+func (c *Writer) packet(number uint32, at int64, data []byte, length int, comment string) error {
+	stamp := uint64(at)
+	body := binary.LittleEndian.AppendUint32(nil, number)
 	body = binary.LittleEndian.AppendUint32(body, uint32(stamp>>32))
 	body = binary.LittleEndian.AppendUint32(body, uint32(stamp))
 	body = binary.LittleEndian.AppendUint32(body, uint32(len(data)))
-	body = binary.LittleEndian.AppendUint32(body, uint32(len(data)))
+	body = binary.LittleEndian.AppendUint32(body, uint32(length))
 	body = pad(append(body, data...))
 	if comment != "" {
 		comment = comment[:min(len(comment), 65535)]

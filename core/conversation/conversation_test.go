@@ -2,7 +2,12 @@ package conversation
 
 import (
 	"bytes"
+	"cmp"
+	"encoding/binary"
+	"fmt"
+	"io"
 	"net/netip"
+	"slices"
 	"testing"
 	"time"
 
@@ -30,21 +35,33 @@ type packet struct {
 	name   string
 	reply  bool
 	code   wire.RCode
+	server netip.AddrPort // isp when not set
+	t      wire.Type      // A when not set
+	value  byte           // of the address, 1 when not set
+	hops   byte           // 64 when not set
+	flags  wire.Flags
 }
 
 func (p packet) bytes(t testing.TB) []byte {
-	m := wire.Message{ID: p.id, Flags: wire.RD, Questions: []wire.Question{{Name: wire.MustParseName(p.name), Type: wire.A, Class: wire.IN}}}
-	from, to := p.client, isp
+	typ := cmp.Or(p.t, wire.A)
+	m := wire.Message{ID: p.id, Flags: wire.RD | p.flags, Questions: []wire.Question{{Name: wire.MustParseName(p.name), Type: typ, Class: wire.IN}}}
+	from, to := p.client, cmp.Or(p.server, isp)
 	if p.reply {
 		m.Flags = (m.Flags | wire.QR).WithRCode(p.code)
 		from, to = to, from
-		if p.code == wire.NoError {
-			m.Answer = []wire.Record{{Name: m.Questions[0].Name, Type: wire.A, Class: wire.IN, TTL: 60, Data: "\xc0\x00\x02\x01"}}
+		if p.code == wire.NoError && !p.flags.Has(wire.TC) {
+			address := []byte{192, 0, 2, cmp.Or(p.value, 1)}
+			if typ == wire.AAAA {
+				address = append(make([]byte, 12), address...)
+			}
+			m.Answer = []wire.Record{{Name: m.Questions[0].Name, Type: typ, Class: wire.IN, TTL: 60, Data: string(address)}}
 		}
 	}
 	data, err := m.Bytes()
 	require.NoError(t, err)
-	return capture.AppendFrame(nil, from, to, data)
+	frame := capture.AppendFrame(nil, from, to, data)
+	frame[14+8] = cmp.Or(p.hops, 64)
+	return frame
 }
 
 func file(t testing.TB, packets ...packet) *capture.Reader {
@@ -59,51 +76,115 @@ func file(t testing.TB, packets ...packet) *capture.Reader {
 	return r
 }
 
+// What a capture shows is told once for each kind of trouble, with the exchanges
+// that show it, and nothing is told of what is well.
 func TestRead(t *testing.T) {
-	ask := packet{0, desk, 1, "www.example", false, 0}
-	answer := packet{20 * time.Millisecond, desk, 1, "www.example", true, 0}
-	at := func(p packet, d time.Duration) packet { p.at = d; return p }
-	by := func(p packet, client netip.AddrPort) packet { p.client = client; return p }
+	ms, second := time.Millisecond, time.Second
+	office := netip.MustParseAddrPort("192.0.2.53:53")
+	ask := packet{client: desk, id: 1, name: "www.example"}
+	answer := packet{at: 20 * ms, client: desk, id: 1, name: "www.example", reply: true}
+	with := func(p packet, change ...func(*packet)) packet {
+		for _, c := range change {
+			c(&p)
+		}
+		return p
+	}
+	at := func(d time.Duration) func(*packet) { return func(p *packet) { p.at = d } }
+	later := func(d time.Duration) func(*packet) { return func(p *packet) { p.at += d } }
+	id := func(n uint16) func(*packet) { return func(p *packet) { p.id = n } }
+	name := func(n string) func(*packet) { return func(p *packet) { p.name = n } }
+	from := func(c netip.AddrPort) func(*packet) { return func(p *packet) { p.client = c } }
+	by := func(s netip.AddrPort) func(*packet) { return func(p *packet) { p.server = s } }
+	says := func(v byte) func(*packet) { return func(p *packet) { p.value = v } }
+	hops := func(n byte) func(*packet) { return func(p *packet) { p.hops = n } }
+	code := func(c wire.RCode) func(*packet) { return func(p *packet) { p.code = c } }
+	six := func(p *packet) { p.t = wire.AAAA }
+	cut := func(p *packet) { p.flags |= wire.TC }
+	end := []packet{with(ask, at(90*second), name("end.example"), id(99)), with(answer, at(90*second+20*ms), name("end.example"), id(99))} // so that the capture goes on
+	many := func(n int, f func(i int) []packet) (all []packet) {
+		for i := range n {
+			all = append(all, f(i)...)
+		}
+		return all
+	}
+	answered := exchange.Answered
 	for _, tt := range []struct {
 		name        string
 		packets     []packet
-		outcomes    []exchange.Outcome
-		found       []finding.Code
+		outcomes    []exchange.Outcome // in the order of the questions
+		found       []string           // severity and code
 		unsolicited int
 	}{
-		{"a question and its answer", []packet{ask, answer}, []exchange.Outcome{exchange.Answered}, nil, 0},
-		{"the reply may write the name in another case", []packet{ask, {20 * time.Millisecond, desk, 1, "WWW.example", true, 0}}, []exchange.Outcome{exchange.Answered}, nil, 0},
-		{"no answer", []packet{ask}, []exchange.Outcome{exchange.NoReply}, []finding.Code{finding.Unanswered}, 0},
-		{"asked again is one exchange", []packet{ask, at(ask, time.Second), at(answer, 1100*time.Millisecond)}, []exchange.Outcome{exchange.Answered}, nil, 0},
-		{"two clients with one ID", []packet{ask, by(ask, till), by(answer, till)}, []exchange.Outcome{exchange.NoReply, exchange.Answered}, []finding.Code{finding.Unanswered}, 0},
-		{"a reply with another ID", []packet{ask, {20 * time.Millisecond, desk, 2, "www.example", true, 0}}, []exchange.Outcome{exchange.NoReply}, []finding.Code{finding.Unanswered}, 1},
-		{"a reply to another name", []packet{ask, {20 * time.Millisecond, desk, 1, "web.example", true, 0}}, []exchange.Outcome{exchange.NoReply}, []finding.Code{finding.Unanswered}, 1},
-		{"a reply after two minutes", []packet{ask, at(answer, 2*time.Minute)}, []exchange.Outcome{exchange.NoReply}, []finding.Code{finding.Unanswered}, 1},
-		{"a failure", []packet{ask, {20 * time.Millisecond, desk, 1, "www.example", true, wire.ServFail}}, []exchange.Outcome{exchange.ServerFailure}, []finding.Code{finding.Failed}, 0},
-		{"a slow answer", []packet{ask, at(answer, 1500*time.Millisecond)}, []exchange.Outcome{exchange.Answered}, []finding.Code{finding.Slow}, 0},
+		{"a question and its answer", []packet{ask, answer}, []exchange.Outcome{answered}, nil, 0},
+		{"the reply may write the name in another case", []packet{ask, with(answer, name("WWW.example"))}, []exchange.Outcome{answered}, nil, 0},
+		{"no answer", []packet{ask}, []exchange.Outcome{exchange.NoReply}, []string{"fault unanswered"}, 0},
+		{"sent again, and answered", []packet{ask, with(ask, at(second)), with(answer, at(1100*ms))}, []exchange.Outcome{answered}, []string{"note repeated-query"}, 0},
+		{"sent again, and then the reply to the first", []packet{ask, with(ask, at(second)), with(answer, at(1001*ms))}, []exchange.Outcome{answered}, []string{"concern late-reply", "note repeated-query"}, 0},
+		{"asked again with another ID", []packet{ask, with(ask, at(second), id(2)), with(answer, at(second+20*ms), id(2))}, []exchange.Outcome{exchange.NoReply, answered}, []string{"fault unanswered", "note repeated-query"}, 0},
+		{"asked elsewhere", []packet{ask, with(ask, at(5*second), id(2), by(office)), with(answer, at(5*second+20*ms), id(2), by(office))}, []exchange.Outcome{exchange.NoReply, answered}, []string{"fault unanswered"}, 0},
+		{"asked elsewhere, and both answer", []packet{ask, with(ask, at(2*second), id(2), by(office)), with(answer, at(2*second+20*ms), id(2), by(office)), with(answer, at(2500*ms))}, []exchange.Outcome{answered, answered}, []string{"concern late-reply"}, 0},
+		{"two clients with one ID", []packet{ask, with(ask, from(till)), with(answer, from(till))}, []exchange.Outcome{exchange.NoReply, answered}, []string{"fault unanswered"}, 0},
+		{"a reply with another ID", []packet{ask, with(answer, id(2))}, []exchange.Outcome{exchange.NoReply}, []string{"fault unanswered", "concern unsolicited-reply"}, 1},
+		{"a reply from elsewhere", []packet{ask, with(answer, by(office))}, []exchange.Outcome{exchange.NoReply}, []string{"fault unanswered", "concern unsolicited-reply"}, 1},
+		{"guesses, and then the answer", append(append([]packet{ask}, many(5, func(i int) []packet { return []packet{with(answer, at(ms), id(uint16(i+7)))} })...), answer), []exchange.Outcome{answered}, []string{"fault unsolicited-reply"}, 5},
+		{"a reply to nothing", []packet{with(answer, name("web.example"))}, nil, []string{"note unsolicited-reply"}, 1},
+		{"a reply after two minutes", []packet{ask, with(answer, at(2*time.Minute))}, []exchange.Outcome{exchange.NoReply}, []string{"fault unanswered", "note unsolicited-reply"}, 1},
+		{"captured twice", []packet{ask, ask, answer, answer}, []exchange.Outcome{answered}, nil, 0},
+		{"a loop, with fewer hops each time", []packet{ask, with(ask, at(5*ms), hops(63)), with(ask, at(10*ms), hops(62)), answer}, []exchange.Outcome{answered}, []string{"fault looped-query"}, 0},
+		{"a loop at the speed of the link", many(40, func(i int) []packet { return []packet{with(ask, at(time.Duration(i)*100*time.Microsecond))} }), []exchange.Outcome{exchange.NoReply}, []string{"fault looped-query"}, 0},
+		{"two replies that differ", []packet{ask, answer, with(answer, at(21*ms), says(66))}, []exchange.Outcome{answered}, []string{"fault replies-differ"}, 0},
+		{"two replies of one meaning", []packet{ask, answer, with(answer, at(40*ms))}, []exchange.Outcome{answered}, nil, 0},
+		{"a failure", []packet{ask, with(answer, code(wire.ServFail))}, []exchange.Outcome{exchange.ServerFailure}, []string{"fault failed"}, 0},
+		{"a slow answer", []packet{ask, with(answer, at(1500*ms))}, []exchange.Outcome{answered}, []string{"concern slow"}, 0},
+		{"slow for that server", append(many(30, func(i int) []packet {
+			n := name(string(rune('a'+i)) + ".example")
+			return []packet{with(ask, at(time.Duration(i)*second), n), with(answer, at(time.Duration(i)*second+5*ms), n)}
+		}), with(ask, at(40*second)), with(answer, at(40*second+300*ms))), slices.Repeat([]exchange.Outcome{answered}, 31), []string{"note slow"}, 0},
+		{"cut, and asked no more", []packet{ask, with(answer, cut)}, []exchange.Outcome{exchange.Truncated}, []string{"concern truncated"}, 0},
+		{"both kinds of addresses", []packet{ask, with(ask, at(ms), id(2), six), answer, with(answer, id(2), six)}, []exchange.Outcome{answered, answered}, nil, 0},
+		{"one kind fails", []packet{ask, with(ask, at(ms), id(2), six), answer, with(answer, id(2), six, code(wire.ServFail))}, []exchange.Outcome{answered, exchange.ServerFailure}, []string{"fault failed", "concern half-fails"}, 0},
+		{"one kind is not answered", []packet{ask, with(ask, at(ms), id(2), six), with(answer, id(2), six)}, []exchange.Outcome{exchange.NoReply, answered}, []string{"fault unanswered", "concern half-fails"}, 0},
+		{"one kind holds up the client", []packet{ask, with(ask, at(ms), id(2), six), answer, with(answer, at(900*ms), id(2), six)}, []exchange.Outcome{answered, answered}, []string{"concern half-fails"}, 0},
+		{"the search list at work", []packet{with(ask, name("shop.example.tarn.example")), with(answer, name("shop.example.tarn.example"), code(wire.NXDomain)),
+			with(ask, at(30*ms), name("shop.example"), id(2)), with(answer, at(50*ms), name("shop.example"), id(2))}, []exchange.Outcome{exchange.NoName, answered}, []string{"note failed", "note suffix-appended"}, 0},
+		{"many names that do not exist", many(12, func(i int) []packet {
+			n := name(string(rune('a'+i)) + ".nothing.example")
+			return []packet{with(ask, later(time.Duration(i)*100*ms), n), with(answer, later(time.Duration(i)*100*ms), n, code(wire.NXDomain))}
+		}), slices.Repeat([]exchange.Outcome{exchange.NoName}, 12), []string{"concern no-name-burst", "note failed"}, 0},
+		{"an answer for what does not exist", []packet{with(ask, by(office)), with(answer, by(office), code(wire.NXDomain)), with(ask, at(9*second), id(3)), with(answer, at(9*second+20*ms), id(3))}, []exchange.Outcome{exchange.NoName, answered}, []string{"fault answer-rewritten", "note failed"}, 0},
+		{"questions without any reply", many(5, func(i int) []packet { return []packet{with(ask, id(uint16(i)), name(string(rune('a'+i))+".example"))} }), slices.Repeat([]exchange.Outcome{exchange.NoReply}, 5), []string{"concern one-sided"}, 0},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			o, err := Read(file(t, tt.packets...), nil)
+			packets := tt.packets
+			if tt.found == nil || tt.found[0] != "concern one-sided" {
+				packets = append(slices.Clone(packets), end...)
+			}
+			o, err := Read(t.Context(), []*capture.Reader{file(t, packets...)}, Options{})
 			require.NoError(t, err)
 			var outcomes []exchange.Outcome
 			for i, e := range o.Kept {
-				outcomes = append(outcomes, e.Outcome)
 				assert.Equal(t, i+1, e.Number, "numbered by the question")
+				if e.Question.Name.String() != "end.example." {
+					outcomes = append(outcomes, e.Outcome)
+				}
 			}
 			assert.Equal(t, tt.outcomes, outcomes)
-			var found []finding.Code
+			var found []string
 			for _, f := range o.Findings {
-				found = append(found, f.Code)
+				if f.Code != finding.ReadableNames {
+					found = append(found, string(f.Severity)+" "+string(f.Code))
+					assert.NotContains(t, f.Text, "%!")
+				}
 			}
-			assert.Equal(t, tt.found, found)
+			assert.ElementsMatch(t, tt.found, found)
 			assert.Equal(t, tt.unsolicited, o.Unsolicited)
 		})
 	}
 }
 
 func TestEvidenceNamesPacketsAndTries(t *testing.T) {
-	o, err := Read(file(t, packet{0, desk, 1, "www.example", false, 0}, packet{time.Second, desk, 1, "www.example", false, 0},
-		packet{1200 * time.Millisecond, desk, 1, "www.example", true, 0}), nil)
+	o, err := Read(t.Context(), []*capture.Reader{file(t, packet{client: desk, id: 1, name: "www.example"}, packet{at: time.Second, client: desk, id: 1, name: "www.example"},
+		packet{at: 1200 * time.Millisecond, client: desk, id: 1, name: "www.example", reply: true})}, Options{})
 	require.NoError(t, err)
 	e := o.Kept[0]
 	assert.Equal(t, 2, e.Tries())
@@ -114,46 +195,107 @@ func TestEvidenceNamesPacketsAndTries(t *testing.T) {
 }
 
 // traffic is messages ready to be paired: questions and answers in turn.
-func traffic(t testing.TB, pairs int) (packets []capture.Packet, views []wire.View) {
+func traffic(t testing.TB, pairs int) (messages []Message) {
+	var decoder capture.Decoder
 	for i := range pairs {
 		for _, reply := range []bool{false, true} {
-			frame := packet{0, desk, uint16(i), "www.hollowtarn.example", reply, 0}.bytes(t)
-			r := capture.Record{Number: len(packets) + 1, Link: capture.Ethernet, Data: frame, Length: len(frame)}
+			frame := packet{client: desk, id: uint16(i), name: "www.hollowtarn.example", reply: reply}.bytes(t)
+			r := capture.Record{Number: len(messages) + 1, At: int64(i) * 1e6, Link: capture.Ethernet, Data: frame, Length: len(frame)}
 			var p capture.Packet
-			require.Equal(t, capture.Datagram, r.Decode(&p))
-			view, err := wire.ReadView(p.Payload)
+			require.Equal(t, capture.Datagram, decoder.Decode(&r, &p))
+			m, err := NewMessage(&p)
 			require.NoError(t, err)
-			packets, views = append(packets, p), append(views, view)
+			messages = append(messages, m)
 		}
 	}
-	return packets, views
+	return messages
 }
 
 func TestPairingAllocatesNothingForAPacket(t *testing.T) {
-	packets, views := traffic(t, 100)
+	messages := traffic(t, 100)
 	pairer := NewPairer(func(p *Pair) { p.Outcome() })
 	run := func() {
-		for i := range packets {
-			pairer.Message(&packets[i], views[i])
+		for i := range messages {
+			pairer.Message(&messages[i])
 		}
+		pairer.Close()
 	}
 	run()
 	assert.Zero(t, testing.AllocsPerRun(10, run))
 }
 
+// Reading a whole file allocates for its names and clients, and nothing for a packet.
+func TestReadingAllocatesNothingForAPacket(t *testing.T) {
+	few, many := bigFile(t, 20_000), bigFile(t, 120_000)
+	count := func(data []byte) float64 {
+		return testing.AllocsPerRun(1, func() {
+			r, err := capture.NewReader(bytes.NewReader(data))
+			require.NoError(t, err)
+			_, err = Read(t.Context(), []*capture.Reader{r}, Options{Keep: 1})
+			require.NoError(t, err)
+		})
+	}
+	assert.Less(t, (count(many)-count(few))/200_000, 0.01, "allocations a packet")
+}
+
+// bigFile is a capture of that many exchanges of 50 clients and 100 names.
+func bigFile(t testing.TB, pairs int) []byte {
+	var frames [][]byte
+	for i := range 100 {
+		client := netip.AddrPortFrom(netip.AddrFrom4([4]byte{192, 0, 2, byte(i % 50)}), 50000)
+		name := fmt.Sprintf("host%d.hollowtarn.example", i)
+		frames = append(frames, packet{client: client, name: name}.bytes(t), packet{client: client, name: name, reply: true}.bytes(t))
+	}
+	var buf bytes.Buffer
+	w, err := capture.NewWriter(&buf, capture.Ethernet)
+	require.NoError(t, err)
+	for i := range pairs {
+		for reply := range 2 {
+			frame := frames[i%100*2+reply]
+			binary.BigEndian.PutUint16(frame[14+20+8:], uint16(i)) // the ID
+			require.NoError(t, w.Packet(begin.Add(time.Duration(2*i+reply)*50*time.Microsecond), frame, ""))
+		}
+	}
+	return buf.Bytes()
+}
+
 func BenchmarkPairing(b *testing.B) {
-	packets, views := traffic(b, 1000)
+	messages := traffic(b, 1000)
 	pairer := NewPairer(func(p *Pair) { p.Outcome() })
 	size := 0
-	for i := range packets {
-		size += len(packets[i].Payload)
+	for i := range messages {
+		size += len(messages[i].Packet.Payload)
 	}
 	b.SetBytes(int64(size))
 	b.ReportAllocs()
 	for b.Loop() {
-		for i := range packets {
-			pairer.Message(&packets[i], views[i])
+		for i := range messages {
+			pairer.Message(&messages[i])
 		}
 	}
-	b.ReportMetric(float64(b.N*len(packets))/b.Elapsed().Seconds(), "messages/s")
+	b.ReportMetric(float64(b.N*len(messages))/b.Elapsed().Seconds(), "messages/s")
+}
+
+// BenchmarkOverview reads a file of a million packets from memory, beside a copy of
+// the same bytes.
+func BenchmarkOverview(b *testing.B) {
+	data := bigFile(b, 500_000)
+	b.Run("read", func(b *testing.B) {
+		b.SetBytes(int64(len(data)))
+		b.ReportAllocs()
+		for b.Loop() {
+			r, err := capture.NewReader(bytes.NewReader(data))
+			require.NoError(b, err)
+			o, err := Read(b.Context(), []*capture.Reader{r}, Options{Keep: 1})
+			require.NoError(b, err)
+			require.Equal(b, 500_000, o.Exchanges)
+		}
+	})
+	b.Run("copy", func(b *testing.B) {
+		b.SetBytes(int64(len(data)))
+		buf := make([]byte, 256<<10)
+		for b.Loop() {
+			io.CopyBuffer(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{bytes.NewReader(data)}, buf)
+		}
+	})
 }

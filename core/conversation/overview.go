@@ -2,7 +2,7 @@ package conversation
 
 import (
 	"cmp"
-	"fmt"
+	"context"
 	"net/netip"
 	"slices"
 	"time"
@@ -13,174 +13,326 @@ import (
 	"unquil/core/wire"
 )
 
-// Bounds on what an overview keeps of a file of any size.
-const (
-	maxKept     = 10_000 // exchanges
-	maxFindings = 1_000
-)
-
-// slowAfter is from when on an answer counts as slow.
-const slowAfter = time.Second
-
 // Overview is what happened in a capture.
 type Overview struct {
-	Packets     int // in the file
-	Messages    int // DNS messages among them
-	Undecodable int // packets of the DNS port that hold no message that can be read
-	Fragments   int
+	Packets    int // in the file
+	Messages   int // DNS messages among them
+	Unreadable int // packets of the DNS ports that hold no message that can be read
+	Malformed  int // packets whose headers contradict themselves
+	Unknown    int // packets of link types that are not read
+	Incomplete int // datagrams that stayed without some of their fragments
+	Gaps       int // places in TCP streams where segments were missing
+	Duplicates int // packets captured twice
+	Queries    int // messages that ask, and that reply
+	Replies    int
+
 	First, Last time.Time
 	Exchanges   int
 	Outcomes    map[exchange.Outcome]int
-	Clients     map[netip.Addr]int
-	Servers     map[netip.AddrPort]int
 	Unsolicited int // replies without a question
 	Dropped     int // questions given up because too many were open at once
 	Kept        []exchange.Exchange
-	NotKept     int // exchanges beyond those kept: they are counted, not shown
+	Lines       map[int]Line // what else is known of those kept, by number
+	NotKept     int          // exchanges beyond those kept: they are counted, not shown
 	Findings    []finding.Finding
-	MoreFound   int // findings beyond those kept
+	MoreFound   int // groups of findings beyond those kept
+	Slowest     []Slow
+	Encrypted   []Encrypted
+	LocalLink   LocalLink
+	Timeline    Timeline
 
-	found map[foundKey]int // where a finding stands
+	names   table[uint64]
+	spelled map[uint64]wire.Name
+	servers table[netip.AddrPort]
+	clients table[netip.Addr]
+	people  map[netip.Addr]*client
+	groups  groups
+	nobody  group // takes what is not counted
+	muted   bool
+	chosen  numbers
+	options Options
+	secure  map[[2]netip.AddrPort]*Encrypted
+	denied  map[uint64]Link // by question: who said that there is no such name
+	counted map[uint64]countdown
 }
 
-type foundKey struct {
-	code  finding.Code
-	about finding.About
+// Line is what an exchange that was kept has to do with others.
+type Line struct {
+	Before, After, Half Link
+	OtherIn             int // the packet of a reply that says something else; 0 without one
+	Looped              bool
+	Forbidden           string
+	Cut                 bool
+	Packets             []int // all of its packets
 }
 
-// dnsPort is where DNS messages are looked for.
-const dnsPort = 53
+// Slow is one of the exchanges that took longest.
+type Slow struct {
+	Number   int
+	Question wire.Question
+	Server   netip.AddrPort
+	Took     time.Duration
+}
 
-// Read reads a whole capture. each is called with every exchange as it ends; it
-// may be nil. On an error of the file, the overview holds what came before it.
-func Read(r *capture.Reader, each func(exchange.Exchange)) (*Overview, error) {
-	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Clients: map[netip.Addr]int{}, Servers: map[netip.AddrPort]int{}, found: map[foundKey]int{}}
-	pairer := NewPairer(func(p *Pair) { o.add(p, each) })
-	var packet capture.Packet
-	var failed error
-	for record, err := range r.Records() {
-		if err != nil {
-			failed = err
-			break
+// Bounds on what an overview keeps of a file of any size.
+const (
+	maxKept    = 10_000 // exchanges
+	maxSlowest = 5
+	maxPeople  = 20_000 // clients
+	maxDenied  = 10_000
+	maxCounted = 10_000
+)
+
+// Read reads captures as one, merged by their time. On an error of a file, the
+// overview holds what came before it; when ctx ends, what was read by then.
+func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Overview, error) {
+	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, spelled: map[uint64]wire.Name{}, people: map[netip.Addr]*client{},
+		secure: map[[2]netip.AddrPort]*Encrypted{}, denied: map[uint64]Link{}, counted: map[uint64]countdown{}, options: options}
+	o.options.Keep = cmp.Or(options.Keep, maxKept)
+	pairer := NewPairer(o.add)
+	pairer.Unsolicited = o.unsolicited
+	source := feed{options: options}
+	full, back, failed := source.run(ctx, readers)
+	for c := range full {
+		o.chunk(c, pairer)
+		if options.Progress != nil {
+			options.Progress(c.offset)
 		}
-		o.packet(record, &packet, pairer)
+		back <- c
 	}
 	pairer.Close()
-	o.Unsolicited, o.Dropped = pairer.Unsolicited, pairer.Dropped
+	o.Dropped, o.Duplicates = pairer.Dropped, o.Duplicates+pairer.Duplicates
+	o.Incomplete, o.Gaps = source.decoder.Incomplete(), source.gaps
 	slices.SortFunc(o.Kept, func(a, b exchange.Exchange) int { return cmp.Compare(a.Number, b.Number) })
-	finding.Sort(o.Findings)
-	return o, failed
+	o.conclude()
+	return o, failed()
 }
 
-func (o *Overview) packet(record *capture.Record, packet *capture.Packet, pairer *Pairer) {
-	o.Packets++
-	if record.At != 0 {
+func (o *Overview) chunk(c *chunk, pairer *Pairer) {
+	o.Packets += c.packets
+	o.Unknown += c.unknown
+	if c.first != 0 {
 		if o.First.IsZero() {
-			o.First = record.Time()
+			o.First = time.Unix(0, c.first).UTC()
 		}
-		o.Last = record.Time()
+		o.Last = time.Unix(0, c.last).UTC()
 	}
-	switch record.Decode(packet) {
-	case capture.Fragment:
-		o.Fragments++
-		return
-	case capture.Datagram:
-	default:
-		return
+	for i := range c.malformed {
+		o.Malformed++
+		o.unreadable(&c.malformed[i])
 	}
-	if packet.From.Port() != dnsPort && packet.To.Port() != dnsPort {
-		return
+	for i := range c.items {
+		it := &c.items[i]
+		switch it.what {
+		case isMessage:
+			o.Messages++
+			if it.View.Flags().Has(wire.QR) {
+				o.Replies++
+			} else {
+				o.Queries++
+			}
+			pairer.Message(&it.Message)
+		case isLocal:
+			o.Messages++
+			o.LocalLink.add(&it.Message)
+		case isUnreadable:
+			o.Unreadable++
+			o.unreadable(it)
+		case isForbidden:
+			pairer.Forbidden(&it.Packet)
+		case isEncrypted:
+			o.encrypted(it)
+		}
 	}
-	view, err := wire.ReadView(packet.Payload)
-	if err != nil {
-		o.Undecodable++
-		o.find(finding.New(finding.Undecodable, finding.Note, finding.About{Client: packet.From.Addr().String()},
-			fmt.Sprintf("Packet %d from %s cannot be read: %v.", packet.Number, packet.From.Addr(), err)))
-		return
-	}
-	o.Messages++
-	pairer.Message(packet, view)
 }
 
-func (o *Overview) add(p *Pair, each func(exchange.Exchange)) {
-	o.Exchanges++
+// add counts one exchange, and judges it.
+func (o *Overview) add(p *Pair) {
 	outcome := p.Outcome()
+	o.missingNames(p, outcome)
+	o.answers(p, outcome)
+	if o.options.Choose != nil {
+		o.muted = true // to be chosen by what is remarkable about it
+		o.judge(p)
+		o.muted = false
+		if !o.options.Choose(p) {
+			return
+		}
+		o.chosen.add(p.Number)
+		p.Codes = p.Codes[:0]
+	}
+	o.judge(p)
+	o.Exchanges++
 	o.Outcomes[outcome]++
-	o.Clients[p.Client.Addr()]++
-	o.Servers[p.Server]++
-	keep := len(o.Kept) < maxKept
-	if !keep {
+	client := p.Client.Addr()
+	name, fresh := o.names.of(p.name)
+	if fresh {
+		o.spell(p.name, p.view)
+	}
+	name.add(p, client)
+	server, _ := o.servers.of(p.Server)
+	server.add(p, client)
+	asker, _ := o.clients.of(client)
+	asker.add(p, p.Server.Addr())
+	o.Timeline.add(p)
+	o.slowest(p)
+	if len(o.Kept) < o.options.Keep {
+		o.Kept = append(o.Kept, p.Exchange())
+		o.Lines[p.Number] = p.line()
+	} else {
 		o.NotKept++
 	}
-	failed := outcome != exchange.Answered && outcome != exchange.NoData && outcome != exchange.Referral
-	if !keep && !failed && p.Took() <= slowAfter && each == nil {
+	if o.options.Each != nil {
+		o.options.Each(p)
+	}
+}
+
+func (p *Pair) line() Line {
+	r := p.Related()
+	line := Line{r.Before, r.After, r.Half, r.OtherIn, p.Looped(), "", p.Cut, p.Packets()}
+	if r.Forbidden != nil {
+		line.Forbidden = r.Forbidden.By.String() + " says: " + r.Forbidden.Says
+	}
+	return line
+}
+
+// Packets are the numbers of all packets of the exchange, in order.
+func (p *Pair) Packets() []int {
+	var all []int
+	for _, try := range p.Sent {
+		all = append(all, try.Packet)
+	}
+	for _, n := range []int{p.ReceivedIn, p.Related().OtherIn, p.Related().ReportIn} {
+		if n > 0 {
+			all = append(all, n)
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+func (o *Overview) slowest(p *Pair) {
+	took := p.Took()
+	if len(o.Slowest) == maxSlowest && took <= o.Slowest[maxSlowest-1].Took || took < time.Millisecond {
 		return
 	}
-	e := p.Exchange()
-	if keep {
-		o.Kept = append(o.Kept, e)
+	s := Slow{Number: p.Number, Server: p.Server, Took: took}
+	if m, err := wire.ReadMessage(p.Query); err == nil && len(m.Questions) > 0 {
+		s.Question = m.Questions[0]
 	}
-	for _, f := range Judge(&e) {
-		o.find(f)
+	o.Slowest = append(o.Slowest, s)
+	slices.SortStableFunc(o.Slowest, func(a, b Slow) int { return cmp.Compare(b.Took, a.Took) })
+	o.Slowest = o.Slowest[:min(len(o.Slowest), maxSlowest)]
+}
+
+// Encrypted is what can be seen of DNS that cannot be read.
+type Encrypted struct {
+	Client, Server netip.AddrPort
+	Over           exchange.Transport
+	Host           string // as the handshake has it; "" where it does not show
+	Packets        int
+	First, Last    int64         // nanoseconds since 1970 UTC
+	Handshake      time.Duration // from the first packet to the first reply; 0 without one
+}
+
+const maxEncrypted = 1000
+
+func (o *Overview) encrypted(it *item) {
+	p := &it.Packet
+	k := [2]netip.AddrPort{p.From, p.To}
+	reply := p.From.Port() == securePort || p.From.Port() == httpsPort
+	if reply {
+		k = [2]netip.AddrPort{p.To, p.From}
 	}
-	if each != nil {
-		each(e)
+	e := o.secure[k]
+	if e == nil {
+		if len(o.secure) >= maxEncrypted {
+			return
+		}
+		e = &Encrypted{Client: k[0], Server: k[1], First: p.At, Over: exchange.TLS}
+		switch {
+		case !p.TCP:
+			e.Over = exchange.QUIC
+		case k[1].Port() == httpsPort:
+			e.Over = exchange.HTTPS
+		}
+		o.secure[k] = e
+	}
+	e.Packets++
+	e.Last = p.At
+	if it.remark != nil {
+		e.Host = cmp.Or(e.Host, it.host)
+	}
+	if reply && e.Handshake == 0 {
+		e.Handshake = time.Duration(p.At - e.First)
 	}
 }
 
-// find keeps a finding. What is the same for another type of the same name adds
-// its evidence to the one there is.
-func (o *Overview) find(f finding.Finding) {
-	about := f.About
-	about.Type = ""
-	k := foundKey{f.Code, about}
-	if at, ok := o.found[k]; ok {
-		o.Findings[at].AddEvidence(f.Evidence...)
+// Timeline counts questions and failures over time, in slots that grow with the
+// span, so that there are never more than some hundred.
+type Timeline struct {
+	Begins int64 // nanoseconds since 1970 UTC
+	Width  time.Duration
+	Slots  []Slot
+}
+
+// Slot is one span of a timeline.
+type Slot struct{ Asked, Failed, NoName int }
+
+const maxSlots = 240
+
+func (t *Timeline) add(p *Pair) {
+	at := p.Sent[0].At
+	if at == 0 {
 		return
 	}
-	if len(o.Findings) < maxFindings {
-		o.found[k] = len(o.Findings)
-		o.Findings = append(o.Findings, f)
-	} else {
-		o.MoreFound++
+	if t.Width == 0 {
+		t.Begins, t.Width = at, 250*time.Millisecond
+	}
+	if at < t.Begins {
+		if len(t.Slots) == 0 || t.Begins-at > int64(t.Width)*maxSlots {
+			at = t.Begins
+		} else {
+			slots := int((t.Begins - at + int64(t.Width) - 1) / int64(t.Width))
+			t.Slots = append(make([]Slot, slots), t.Slots...)
+			t.Begins -= int64(slots) * int64(t.Width)
+		}
+	}
+	for {
+		if slot := (at - t.Begins) / int64(t.Width); slot < maxSlots {
+			for int(slot) >= len(t.Slots) {
+				t.Slots = append(t.Slots, Slot{})
+			}
+			s := &t.Slots[slot]
+			s.Asked++
+			switch outcome := p.Outcome(); {
+			case outcome == exchange.NoName:
+				s.NoName++
+			case failed(outcome):
+				s.Failed++
+			}
+			return
+		}
+		half := t.Slots[:0]
+		for i := 0; i < len(t.Slots); i += 2 {
+			s := t.Slots[i]
+			if i+1 < len(t.Slots) {
+				s.Asked, s.Failed, s.NoName = s.Asked+t.Slots[i+1].Asked, s.Failed+t.Slots[i+1].Failed, s.NoName+t.Slots[i+1].NoName
+			}
+			half = append(half, s)
+		}
+		t.Slots, t.Width = half, 2*t.Width
 	}
 }
 
-// Judge says what is wrong with one exchange of a capture.
-func Judge(e *exchange.Exchange) []finding.Finding {
-	about := finding.About{
-		Name: e.Question.Name.String(), Type: e.Question.Type.String(),
-		Server: e.Server.Name(), Address: e.Server.AddressText(), Client: e.Client.Addr().String(),
+// numbers is a set of exchange numbers.
+type numbers []uint64
+
+func (s *numbers) add(n int) {
+	for n/64 >= len(*s) {
+		*s = append(*s, 0)
 	}
-	var found []finding.Finding
-	switch o := e.Outcome; {
-	case o == exchange.NoReply:
-		found = append(found, finding.New(finding.Unanswered, finding.Fault, about,
-			fmt.Sprintf("%s asked %s for %s %s, and no reply is in the capture.", about.Client, about.Server, e.Question.Name.Spoken(), times(e.Tries())), e.Number))
-	case o == exchange.NoName:
-		// A name that does not exist is an answer; typing slips are no fault of the network.
-		found = append(found, finding.New(finding.Failed, finding.Note, about,
-			fmt.Sprintf("%s told %s that there is no such name as %s.", about.Server, about.Client, e.Question.Name.Spoken()), e.Number))
-	case o == exchange.Truncated:
-		found = append(found, finding.New(finding.Truncated, finding.Note, about,
-			fmt.Sprintf("%s cut its answer to %s for %s: it has to be asked for again over TCP.", about.Server, about.Client, e.Question.Name.Spoken()), e.Number))
-	case !o.Good() && o != exchange.Referral:
-		found = append(found, finding.New(finding.Failed, finding.Fault, about,
-			fmt.Sprintf("%s told %s of a failure for %s (%s).", about.Server, about.Client, e.Question.Name.Spoken(), o), e.Number))
-	}
-	if e.Took() > slowAfter {
-		found = append(found, finding.New(finding.Slow, finding.Concern, about,
-			fmt.Sprintf("%s took %.1f s to answer %s for %s.", about.Server, e.Took().Seconds(), about.Client, e.Question.Name.Spoken()), e.Number))
-	}
-	return found
+	(*s)[n/64] |= 1 << (n % 64)
 }
 
-func times(n int) string {
-	switch n {
-	case 1:
-		return "once"
-	case 2:
-		return "twice"
-	}
-	return fmt.Sprintf("%d times", n)
-}
+func (s numbers) has(n int) bool { return n/64 < len(s) && s[n/64]&(1<<(n%64)) != 0 }

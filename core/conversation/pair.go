@@ -3,20 +3,28 @@
 package conversation
 
 import (
+	"bytes"
+	"encoding/binary"
 	"net/netip"
 	"time"
 
 	"unquil/core/capture"
 	"unquil/core/exchange"
+	"unquil/core/finding"
 	"unquil/core/wire"
 )
 
-// Bounds on what waits for a reply. Beyond them the oldest question counts as
-// unanswered; how often that happened is told.
+// Bounds on what waits for a reply, and on how long an answered question is
+// remembered for what may still come. Beyond them the oldest go; how often that
+// happened is told. Times are nanoseconds of the capture's own time.
 const (
-	window     = int64(60 * time.Second) // in the capture's own time
-	maxPending = 1 << 18
-	maxTries   = 64 // packets kept of one question asked again and again
+	window     = int64(60 * time.Second)
+	linger     = int64(5 * time.Second)
+	maxOpen    = 1 << 16
+	maxDone    = 1 << 11
+	maxTries   = 16 // packets kept of one question asked again and again
+	oneMoment  = int64(2 * time.Millisecond)
+	pairWithin = int64(250 * time.Millisecond) // between the questions for A and AAAA
 )
 
 // Pair is one question and its reply, if there was one. It is good until the
@@ -24,15 +32,77 @@ const (
 type Pair struct {
 	Number         int // of the question, from 1, in the order of the capture
 	Client, Server netip.AddrPort
+	TCP            bool
 	Query          []byte // of the first try
-	Sent           []Try  // every time the question was sent
+	Sent           []Try  // every time the question was sent, up to 16
 	Reply          []byte // nil without one
 	ReceivedIn     int    // the reply's packet number
 	Received       int64  // nanoseconds since 1970 UTC
-	view           wire.View
-	reply          wire.View
-	key            key
-	next, previous *Pair
+	Cut            bool   // the capture holds less of the reply than was sent
+	Torn           bool   // of Cut: fragments of it are missing
+
+	Copies  int            // of the question's packet at one moment, or with fewer hops left
+	Falling bool           // the hops left fell from copy to copy
+	Guesses int            // replies to this question with an ID that was not asked
+	Codes   []finding.Code // what is remarkable about it, once it has been judged
+
+	*relations // nil for most
+
+	view, reply    wire.View
+	name           uint64 // hash of the name, and of the whole question
+	question       uint64
+	hash           uint64 // of all that ties a reply to it
+	about          uint64 // of the client and the name
+	spare          []byte // room for a reply, from an exchange that has ended
+	seen           int64  // when the question's packet came last
+	id             uint16
+	hops           uint8
+	done           bool
+	outcome        exchange.Outcome
+	next, previous *Pair // in the ring of the open or of the done ones
+	twin           *Pair // the other of Half, while both are remembered
+	same           *Pair // another pair with the same hash
+}
+
+// relations are what few exchanges have.
+type relations struct {
+	Other     []byte // a reply to the same question that says something else; nil without one
+	OtherIn   int
+	OtherAt   int64
+	Forbidden *capture.Report // what an ICMP error said of it; nil without one
+	ReportIn  int
+	Before    Link // what this client asked for the same before, and did not get
+	After     Link // the question that took the place of this one
+	Half      Link // the other of a pair of questions for A and AAAA
+}
+
+// none is shared by all exchanges that have no relations.
+var none relations
+
+// Related is what else the exchange has to do with.
+func (p *Pair) Related() *relations {
+	if p.relations == nil {
+		return &none
+	}
+	return p.relations
+}
+
+// related makes room for relations.
+func (p *Pair) related() *relations {
+	if p.relations == nil {
+		p.relations = &relations{}
+	}
+	return p.relations
+}
+
+// Link is another exchange that one has to do with. The zero Link is none.
+type Link struct {
+	Number  int
+	Server  netip.AddrPort
+	TCP     bool
+	Sent    int64
+	Ended   int64            // when its reply came; 0 when none had
+	Outcome exchange.Outcome // "" while it was open
 }
 
 // Try is one packet that asked.
@@ -41,38 +111,80 @@ type Try struct {
 	At     int64
 }
 
+// View is the question's message in place.
+func (p *Pair) View() wire.View { return p.view }
+
+// ReplyView is the reply's message in place; ok is false without one.
+func (p *Pair) ReplyView() (v wire.View, ok bool) { return p.reply, p.Reply != nil }
+
 // Outcome is how the exchange ended.
 func (p *Pair) Outcome() exchange.Outcome {
-	if p.Reply == nil {
-		return exchange.NoReply
+	switch {
+	case p.outcome != "":
+		return p.outcome
+	case p.Reply == nil && p.Related().Forbidden != nil:
+		p.outcome = exchange.Unreachable
+	case p.Reply == nil:
+		p.outcome = exchange.NoReply
+	default:
+		p.outcome = exchange.JudgeView(p.reply)
 	}
-	return exchange.JudgeView(p.reply)
+	return p.outcome
 }
 
-// Took is the time from the last question to the reply; 0 without one.
+// Took is the time from the question to the reply; 0 without one. What was asked
+// again counts from the last time before the reply.
 func (p *Pair) Took() time.Duration {
 	if p.Reply == nil {
 		return 0
 	}
-	return time.Duration(p.Received - p.Sent[len(p.Sent)-1].At)
+	last := p.Sent[0].At
+	for _, try := range p.Sent {
+		if try.At <= p.Received {
+			last = try.At
+		}
+	}
+	return time.Duration(p.Received - last)
+}
+
+// Waited is the time from the first question to the reply; 0 without one.
+func (p *Pair) Waited() time.Duration {
+	if p.Reply == nil {
+		return 0
+	}
+	return time.Duration(p.Received - p.Sent[0].At)
+}
+
+func (p *Pair) transport() exchange.Transport {
+	if p.TCP {
+		return exchange.TCP
+	}
+	return exchange.UDP
 }
 
 // Exchange returns the pair as an exchange that owns what it holds.
 func (p *Pair) Exchange() exchange.Exchange {
+	over := p.transport()
 	e := exchange.Exchange{
 		Number: p.Number, Client: p.Client, Outcome: p.Outcome(),
-		Server: exchange.Server{Address: p.Server, Transport: exchange.UDP},
+		Server: exchange.Server{Address: p.Server, Transport: over},
 	}
 	query := append([]byte(nil), p.Query...)
-	if m, err := wire.ReadMessage(query); err == nil && len(m.Questions) > 0 {
+	if m, err := wire.ReadMessage(query); len(m.Questions) > 0 {
 		e.Question = m.Questions[0]
+	} else if err != nil {
+		e.Err = err
 	}
-	for _, try := range p.Sent {
-		e.Attempts = append(e.Attempts, exchange.Attempt{Transport: exchange.UDP, Local: p.Client, Query: query,
+	at := 0
+	for i, try := range p.Sent {
+		e.Attempts = append(e.Attempts, exchange.Attempt{Transport: over, Local: p.Client, Query: query,
 			Sent: time.Unix(0, try.At).UTC(), SentIn: try.Packet})
+		if try.At <= p.Received {
+			at = i
+		}
 	}
 	if p.Reply != nil {
-		last := &e.Attempts[len(e.Attempts)-1]
+		last := &e.Attempts[at]
 		last.Reply = append([]byte(nil), p.Reply...)
 		last.Received, last.ReceivedIn = time.Unix(0, p.Received).UTC(), p.ReceivedIn
 		m, err := wire.ReadMessage(last.Reply)
@@ -80,104 +192,370 @@ func (p *Pair) Exchange() exchange.Exchange {
 		if err == nil {
 			e.Outcome = exchange.Judge(e.Question, e.Reply)
 		}
+		e.Believe(at)
 	}
 	return e
 }
 
-// key is what ties a reply to its question; the name itself is compared too.
-type key struct {
-	client, server netip.AddrPort
-	hash           uint64
-	id             uint16
+const spread = 0x9e3779b97f4a7c15
+
+// hash mixes what ties a reply to its question: the ends, the transport, the ID and
+// the question.
+func hash(client, server netip.AddrPort, question uint64, id uint16, tcp bool) uint64 {
+	h := question ^ uint64(id)<<48 ^ uint64(client.Port())<<16 ^ uint64(server.Port())
+	h = mixAddress(h, client.Addr())
+	h = mixAddress(h, server.Addr())
+	if tcp {
+		h = ^h
+	}
+	return h
 }
 
-// Pairer pairs messages to exchanges. Give it the packets in the order of the
+func mixAddress(h uint64, a netip.Addr) uint64 {
+	b := a.As16()
+	h = (h ^ binary.LittleEndian.Uint64(b[8:])) * spread
+	h ^= h >> 29
+	if !a.Is4() {
+		h = (h ^ binary.LittleEndian.Uint64(b[:8])) * spread
+		h ^= h >> 31
+	}
+	return h
+}
+
+// Message is one DNS message as it was found in a capture.
+type Message struct {
+	Packet   capture.Packet
+	View     wire.View
+	name     uint64 // hash of the question's name
+	question uint64 // and of the whole question
+}
+
+// NewMessage reads the message that a packet carries. The error is a *wire.ParseError.
+func NewMessage(p *capture.Packet) (m Message, err error) {
+	m.Packet = *p
+	m.View, err = wire.ReadView(p.Payload)
+	if err == nil {
+		m.name, m.question = m.View.QuestionHashes()
+	}
+	return m, err
+}
+
+// ring is pairs in the order in which they came to be there.
+type ring struct {
+	head Pair
+	size int
+}
+
+func (r *ring) init() { r.head.next, r.head.previous = &r.head, &r.head }
+
+func (r *ring) add(p *Pair) {
+	p.previous, p.next = r.head.previous, &r.head
+	p.previous.next, p.next.previous = p, p
+	r.size++
+}
+
+func (r *ring) remove(p *Pair) {
+	p.previous.next, p.next.previous = p.next, p.previous
+	r.size--
+}
+
+func (r *ring) oldest() *Pair { return r.head.next }
+
+// Pairer pairs messages to exchanges. Give it the messages in the order of the
 // capture, then call Close.
 type Pairer struct {
-	// Emit is called once for each exchange: with its reply, or once it is
-	// clear that there is none.
+	// Emit is called once for each exchange, when nothing more can come of it.
 	Emit func(*Pair)
+	// Unsolicited is called with each reply to which the capture holds no question,
+	// and with the open question of the same client that it would fit but for its ID
+	// or its source; nil without one.
+	Unsolicited func(m *Message, fits *Pair)
+	// Dropped counts questions given up because too many were open at once, and
+	// Duplicates the packets that were captured twice.
+	Dropped, Duplicates int
 
-	// Unsolicited counts replies to which the capture holds no question, and
-	// Dropped the questions given up because too many were open at once.
-	Unsolicited, Dropped int
-
-	numbered int
-	open     map[key]*Pair
-	oldest   Pair // a ring: oldest.next is the oldest open pair, oldest.previous the newest
-	free     []*Pair
+	numbered   int
+	pairs      map[uint64]*Pair
+	latest     map[uint64]*Pair // by client and name: what was asked last
+	open, done ring
+	free       []*Pair
 }
 
 // NewPairer returns a Pairer that hands its exchanges to emit.
 func NewPairer(emit func(*Pair)) *Pairer {
-	p := &Pairer{Emit: emit, open: map[key]*Pair{}}
-	p.oldest.next, p.oldest.previous = &p.oldest, &p.oldest
+	p := &Pairer{Emit: emit, pairs: map[uint64]*Pair{}, latest: map[uint64]*Pair{}}
+	p.open.init()
+	p.done.init()
 	return p
 }
 
 // Message takes one DNS message. It allocates nothing once as many pairs have
 // been open as will ever be at once.
-func (p *Pairer) Message(packet *capture.Packet, view wire.View) {
-	p.expire(packet.At)
-	if view.Flags().Has(wire.QR) {
-		p.replied(packet, view)
+func (p *Pairer) Message(m *Message) {
+	p.expire(m.Packet.At)
+	if m.View.Flags().Has(wire.QR) {
+		p.replied(m)
 	} else {
-		p.asked(packet, view)
+		p.asked(m)
 	}
 }
 
-func (p *Pairer) asked(packet *capture.Packet, view wire.View) {
-	k := key{packet.From, packet.To, view.QuestionHash(), view.ID()}
-	try := Try{packet.Number, packet.At}
-	if pair := p.open[k]; pair != nil && pair.view.SameQuestion(view) {
-		if len(pair.Sent) < maxTries {
-			pair.Sent = append(pair.Sent, try)
-		}
+func (p *Pairer) find(hash uint64, client, server netip.AddrPort, m *Message) *Pair {
+	pair := p.pairs[hash]
+	for pair != nil && (pair.id != m.View.ID() || pair.question != m.question || pair.TCP != m.Packet.TCP ||
+		pair.Client != client || pair.Server != server || !pair.view.SameQuestion(m.View)) {
+		pair = pair.same
+	}
+	return pair
+}
+
+func (p *Pairer) asked(m *Message) {
+	hash := hash(m.Packet.From, m.Packet.To, m.question, m.View.ID(), m.Packet.TCP)
+	if pair := p.find(hash, m.Packet.From, m.Packet.To, m); pair != nil {
+		p.again(pair, &m.Packet)
 		return
 	}
 	pair := p.fresh()
 	p.numbered++
-	pair.Number, pair.key, pair.Client, pair.Server = p.numbered, k, packet.From, packet.To
-	pair.Sent = append(pair.Sent, try)
-	pair.Query = append(pair.Query, packet.Payload...)
+	pair.Number, pair.id, pair.name, pair.question, pair.hash, pair.Client, pair.Server, pair.TCP = p.numbered, m.View.ID(), m.name, m.question, hash, m.Packet.From, m.Packet.To, m.Packet.TCP
+	pair.Sent = append(pair.Sent, Try{m.Packet.Number, m.Packet.At})
+	pair.seen, pair.hops = m.Packet.At, m.Packet.Hops
+	pair.Query = append(pair.Query, m.Packet.Payload...)
 	// The view has to lie over the copy, since the packet's bytes are not ours.
 	pair.view, _ = wire.ReadView(pair.Query)
-	if old := p.open[k]; old != nil {
-		p.finish(old)
-	}
-	p.open[k] = pair
-	pair.previous, pair.next = p.oldest.previous, &p.oldest
-	pair.previous.next, pair.next.previous = pair, pair
-	if len(p.open) > maxPending {
+	pair.same = p.pairs[hash]
+	p.pairs[hash] = pair
+	p.open.add(pair)
+	p.relate(pair, m)
+	if p.open.size > maxOpen {
 		p.Dropped++
-		p.finish(p.oldest.next)
+		p.finish(p.open.oldest())
 	}
 }
 
-func (p *Pairer) replied(packet *capture.Packet, view wire.View) {
-	pair := p.open[key{packet.To, packet.From, view.QuestionHash(), view.ID()}]
-	if pair == nil || !pair.view.SameQuestion(view) {
-		p.Unsolicited++
+// again is a question's packet seen once more: captured twice, going round in a
+// loop, or sent again by its client.
+func (p *Pairer) again(pair *Pair, packet *capture.Packet) {
+	gap := packet.At - pair.seen
+	switch {
+	case pair.TCP:
+		return
+	case packet.Hops < pair.hops:
+		pair.Copies, pair.Falling = pair.Copies+1, true
+	case gap <= oneMoment && gap >= 0:
+		pair.Copies++
+	default:
+		if len(pair.Sent) < maxTries {
+			pair.Sent = append(pair.Sent, Try{packet.Number, packet.At})
+		}
+	}
+	pair.seen, pair.hops = packet.At, packet.Hops
+}
+
+// relate ties a new question to what its client asked for the same name before.
+func (p *Pairer) relate(pair *Pair, m *Message) {
+	pair.about = mixAddress(m.name, pair.Client.Addr())
+	before := p.latest[pair.about]
+	p.latest[pair.about] = pair
+	if before == nil || before.Client.Addr() != pair.Client.Addr() {
 		return
 	}
-	pair.Reply, pair.reply, pair.Received, pair.ReceivedIn = packet.Payload, view, packet.At, packet.Number
-	p.finish(pair)
+	sent := pair.Sent[0].At
+	switch {
+	case before.view.SameQuestion(pair.view):
+		outcome := before.Outcome()
+		if before.Reply == nil {
+			before.outcome = ""
+		}
+		unhelpful := !outcome.Good() && outcome != exchange.Referral
+		if unhelpful || outcome == exchange.Truncated {
+			pair.related().Before, before.related().After = before.link(), pair.link()
+		}
+	case before.Server == pair.Server && sent-before.Sent[0].At <= pairWithin && addressTypes(before.view.QType(), pair.view.QType()):
+		pair.related().Half, before.related().Half = before.link(), pair.link()
+		pair.twin, before.twin = before, pair
+	}
 }
 
-// expire gives up questions that are older than the window.
+func addressTypes(a, b wire.Type) bool {
+	return a == wire.A && b == wire.AAAA || a == wire.AAAA && b == wire.A
+}
+
+func (p *Pair) link() Link {
+	l := Link{Number: p.Number, Server: p.Server, TCP: p.TCP, Sent: p.Sent[0].At}
+	if p.Reply != nil {
+		l.Ended, l.Outcome = p.Received, p.Outcome()
+	}
+	return l
+}
+
+func (p *Pairer) replied(m *Message) {
+	pair := p.find(hash(m.Packet.To, m.Packet.From, m.question, m.View.ID(), m.Packet.TCP), m.Packet.To, m.Packet.From, m)
+	if pair == nil {
+		if !m.View.HasQuestion() {
+			pair = p.unquestioned(m)
+		}
+		if pair == nil {
+			p.unsolicited(m)
+			return
+		}
+	}
+	if pair.Reply != nil {
+		p.repliedAgain(pair, m)
+		return
+	}
+	pair.Reply, pair.spare = append(pair.spare[:0], m.Packet.Payload...), nil
+	pair.reply, _ = wire.ReadView(pair.Reply)
+	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.Packet.At, m.Packet.Number, m.Packet.Cut, m.Packet.Torn
+	pair.outcome, pair.done = "", true
+	p.open.remove(pair)
+	p.done.add(pair)
+	if pair.twin != nil {
+		pair.twin.related().Half = pair.link()
+	}
+	if p.done.size > maxDone {
+		p.finish(p.done.oldest())
+	}
+}
+
+// unquestioned finds the open question that a reply without a question section
+// answers: a server that could not read it need not repeat it.
+func (p *Pairer) unquestioned(m *Message) *Pair {
+	for pair := p.open.head.previous; pair != &p.open.head; pair = pair.previous {
+		if pair.id == m.View.ID() && pair.Client == m.Packet.To && pair.Server == m.Packet.From {
+			return pair
+		}
+		if m.Packet.At-pair.Sent[0].At > linger {
+			break
+		}
+	}
+	return nil
+}
+
+// repliedAgain is a reply to a question that has one: captured twice, an answer to
+// a question that was sent twice, or one that says something else.
+func (p *Pairer) repliedAgain(pair *Pair, m *Message) {
+	if bytes.Equal(pair.Reply, m.Packet.Payload) {
+		if m.Packet.At-pair.Received <= oneMoment {
+			p.Duplicates++
+		}
+		return
+	}
+	if pair.Related().Other == nil && !sameAnswer(pair.reply, m.View) {
+		r := pair.related()
+		r.Other, r.OtherIn, r.OtherAt = append([]byte(nil), m.Packet.Payload...), m.Packet.Number, m.Packet.At
+	}
+}
+
+// sameAnswer reports whether two replies say the same but for TTLs and order.
+func sameAnswer(a, b wire.View) bool {
+	if a.Flags().RCode() != b.Flags().RCode() {
+		return false
+	}
+	if a.Flags().Has(wire.TC) || b.Flags().Has(wire.TC) {
+		return true // a cut one says nothing
+	}
+	return answerSum(a) == answerSum(b)
+}
+
+// answerSum adds up the answer's records, so that their order makes no difference.
+func answerSum(v wire.View) (sum uint64) {
+	c := v.Records()
+	for c.Next() && c.Record.Section == wire.AnswerSection {
+		h := uint64(c.Record.Type)
+		for _, b := range c.Record.Data {
+			h = (h ^ uint64(b)) * spread
+		}
+		sum += h ^ h>>31
+	}
+	return sum
+}
+
+// unsolicited is a reply that answers no question of the capture.
+func (p *Pairer) unsolicited(m *Message) {
+	fits := p.latest[mixAddress(m.name, m.Packet.To.Addr())]
+	if fits != nil && (fits.done || fits.Client.Addr() != m.Packet.To.Addr() || !fits.view.SameQuestion(m.View)) {
+		fits = nil
+	}
+	if fits != nil {
+		fits.Guesses++
+	}
+	if p.Unsolicited != nil {
+		p.Unsolicited(m, fits)
+	}
+}
+
+// Forbidden takes an ICMP error that quotes a packet of a question.
+func (p *Pairer) Forbidden(packet *capture.Packet) {
+	for pair := p.open.head.previous; pair != &p.open.head; pair = pair.previous {
+		if pair.Client == packet.From && pair.Server == packet.To && pair.Related().Forbidden == nil &&
+			(len(packet.Payload) < 2 || binary.BigEndian.Uint16(packet.Payload) == pair.id) {
+			r := pair.related()
+			r.Forbidden, r.ReportIn = packet.Report, packet.Number
+			return
+		}
+		if packet.At-pair.Sent[0].At > linger {
+			return
+		}
+	}
+}
+
+// expire gives up questions that are older than the window, and forgets answers
+// that nothing more will come of.
 func (p *Pairer) expire(now int64) {
-	for oldest := p.oldest.next; oldest != &p.oldest && now-oldest.Sent[len(oldest.Sent)-1].At > window; oldest = p.oldest.next {
+	for p.open.size > 0 {
+		oldest := p.open.oldest()
+		if now-oldest.Sent[len(oldest.Sent)-1].At <= window {
+			break
+		}
 		p.finish(oldest)
+	}
+	for p.done.size > 0 && now-p.done.oldest().Received > linger {
+		p.finish(p.done.oldest())
 	}
 }
 
 func (p *Pairer) finish(pair *Pair) {
-	delete(p.open, pair.key)
-	pair.previous.next, pair.next.previous = pair.next, pair.previous
+	at := p.pairs[pair.hash]
+	switch {
+	case at != pair:
+		for at.same != pair {
+			at = at.same
+		}
+		at.same = pair.same
+	case pair.same != nil:
+		p.pairs[pair.hash] = pair.same
+	default:
+		delete(p.pairs, pair.hash)
+	}
+	if p.latest[pair.about] == pair {
+		delete(p.latest, pair.about)
+	}
+	if pair.done {
+		p.done.remove(pair)
+	} else {
+		p.open.remove(pair)
+	}
+	if pair.Copies > 0 && !pair.Looped() {
+		p.Duplicates += pair.Copies
+	}
 	p.Emit(pair)
-	*pair = Pair{Query: pair.Query[:0], Sent: pair.Sent[:0]}
+	if pair.twin != nil {
+		pair.twin.twin = nil
+	}
+	spare := pair.spare
+	if pair.Reply != nil {
+		spare = pair.Reply
+	}
+	*pair = Pair{Query: pair.Query[:0], Sent: pair.Sent[:0], Codes: pair.Codes[:0], spare: spare[:0]}
 	p.free = append(p.free, pair)
 }
+
+// loopCopies is how many copies at one moment are no accident of the capture.
+const loopCopies = 4
+
+// Looped reports whether the question's packet went round in a loop.
+func (p *Pair) Looped() bool { return p.Falling || p.Copies >= loopCopies }
 
 func (p *Pairer) fresh() *Pair {
 	if n := len(p.free); n > 0 {
@@ -190,7 +568,10 @@ func (p *Pairer) fresh() *Pair {
 
 // Close gives up what is still open, in the order of the capture.
 func (p *Pairer) Close() {
-	for p.oldest.next != &p.oldest {
-		p.finish(p.oldest.next)
+	for p.done.size > 0 {
+		p.finish(p.done.oldest())
+	}
+	for p.open.size > 0 {
+		p.finish(p.open.oldest())
 	}
 }

@@ -49,7 +49,7 @@ func TestEvidenceReadsBack(t *testing.T) {
 		assert.Contains(t, file.String(), "exchange 1: not believed, reply has another ID than the question")
 		r, err := capture.NewReader(&file)
 		require.NoError(t, err)
-		o, err := Read(r, nil)
+		o, err := Read(t.Context(), []*capture.Reader{r}, Options{})
 		require.NoError(t, err)
 		require.Len(t, o.Kept, 1)
 		back := o.Kept[0]

@@ -157,6 +157,10 @@ func (e *Exchange) Last() *Attempt {
 	return &e.Attempts[len(e.Attempts)-1]
 }
 
+// Believe says which attempt, from 0, gave the reply: for who builds exchanges
+// from a capture.
+func (e *Exchange) Believe(attempt int) { e.believed = attempt + 1 }
+
 // Authoritative reports whether the reply is the server's own word (AA set).
 func (e *Exchange) Authoritative() bool { return e.Reply != nil && e.Reply.Flags.Has(wire.AA) }
 

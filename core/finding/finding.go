@@ -81,6 +81,16 @@ const (
 	Unanswered         Code = "unanswered"
 	Failed             Code = "failed"
 	Undecodable        Code = "undecodable"
+	LateReply          Code = "late-reply"
+	RepeatedQuery      Code = "repeated-query"
+	LoopedQuery        Code = "looped-query"
+	RepliesDiffer      Code = "replies-differ"
+	UnsolicitedReply   Code = "unsolicited-reply"
+	NoNameBurst        Code = "no-name-burst"
+	ReadableNames      Code = "readable-names"
+	NameConflict       Code = "name-conflict"
+	HalfFails          Code = "half-fails"
+	OneSided           Code = "one-sided"
 )
 
 // Entry is one code's page in the catalogue.
@@ -145,6 +155,16 @@ var Catalogue = []Entry{
 	{AnswerDiffers, "The resolvers answer differently, and nothing seen explains it.", "Compare again with --zone-servers to see which of them the zone agrees with."},
 	{Unanswered, "The capture holds the question and no reply to it.", "Look whether the capture saw both directions; then ask that server yourself."},
 	{Failed, "The reply reports a failure.", "Trace the names it failed for."},
+	{LateReply, "The reply came after the client had asked again or elsewhere.", "Look why that server takes so long: ask it yourself, or look at what it asked meanwhile."},
+	{RepeatedQuery, "The client asked again, as no reply came in time.", "Look at the path to that server for lost packets, and at the server for load."},
+	{LoopedQuery, "The same packet goes round and round: its ID and all are the same, at once or with fewer hops left.", "Look for a loop in the network between the places where it was captured: two cables between two switches, or routers that point at each other."},
+	{RepliesDiffer, "Two replies to one question say different things: two servers answer, or somebody in between.", "Compare where the two replies come from: hardware addresses and hops left."},
+	{UnsolicitedReply, "A reply came to which the capture holds no question, by its ID or its source.", "Look whether the capture began in the middle; many with wrong IDs at one question look like somebody guessing."},
+	{NoNameBurst, "One client asked for many names in a row that do not exist.", "Look at what that client runs: a search list, a typing slip in a configuration, or software that makes names up."},
+	{ReadableNames, "Whoever sees these packets can read which names were asked for.", "Nothing, unless that is not wanted: encrypted transports hide it."},
+	{NameConflict, "Two hosts of the local link claim the same name.", "Rename one of the two hosts."},
+	{HalfFails, "Of the questions for IPv4 and IPv6 addresses that are asked together one fails or is slow, and may hold up the client.", "Ask that server for both types, and see what its own servers say to the one that fails."},
+	{OneSided, "The capture holds packets of one direction only: silence in it says nothing of the servers.", "Capture again where both directions pass."},
 	{Undecodable, "A packet to or from the DNS port is not a message that can be read.", "Look at the packet's bytes; a short one may have been cut by the capture's snap length."},
 }
 

@@ -25,6 +25,7 @@ const (
 	SVCB  Type = 64
 	HTTPS Type = 65
 	RRSIG Type = 46
+	NSEC  Type = 47
 	TSIG  Type = 250
 	IXFR  Type = 251
 	AXFR  Type = 252

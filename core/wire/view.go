@@ -121,19 +121,33 @@ func (v View) QuestionBytes() []byte {
 
 // QuestionHash returns a hash of the first question, letter case ignored.
 func (v View) QuestionHash() uint64 {
+	_, question := v.QuestionHashes()
+	return question
+}
+
+// QuestionHashes returns hashes of the first question's name alone and of the
+// whole question, letter case ignored.
+func (v View) QuestionHashes() (name, question uint64) {
 	// Setting bit 5 folds letters; what else it maps together is told apart by
 	// SameQuestion. Eight bytes at a time, since every message is hashed.
-	const bit5 = 0x2020202020202020
+	const bit5, spread = 0x2020202020202020, 0x9e3779b97f4a7c15
 	b := v.QuestionBytes()
+	if len(b) < 4 {
+		return 0, 0
+	}
+	rest := binary.BigEndian.Uint32(b[len(b)-4:])
+	b = b[:len(b)-4]
 	h := uint64(len(b))
 	for ; len(b) >= 8; b = b[8:] {
-		h = (h ^ (binary.LittleEndian.Uint64(b) | bit5)) * 0x9e3779b97f4a7c15
+		h = (h ^ (binary.LittleEndian.Uint64(b) | bit5)) * spread
 		h ^= h >> 29
 	}
 	for _, c := range b {
-		h = (h ^ uint64(c|0x20)) * 0x9e3779b97f4a7c15
+		h = (h ^ uint64(c|0x20)) * spread
 	}
-	return h ^ h>>32
+	h ^= h >> 32
+	q := (h ^ uint64(rest)) * spread
+	return h, q ^ q>>32
 }
 
 // SameQuestion reports whether both ask for the same name (letter case

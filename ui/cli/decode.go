@@ -1,15 +1,20 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"encoding/base64"
+	"encoding/csv"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
+	"net/netip"
 	"os"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,17 +23,33 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
-	"unquil/lab"
 	"unquil/ui/data"
+	"unquil/ui/text"
 )
+
+// decoding is what a run of decode was asked for.
+type decoding struct {
+	paths                   []string
+	view                    string
+	exchange                int
+	to                      string
+	csv, follow             bool
+	ports                   []uint
+	https                   []string
+	types, outcomes         []string
+	clients, servers        []string
+	under, between, finding string
+	choice                  conversation.Choice
+}
 
 // newDecode is `unquil decode`.
 func newDecode(a *app) *cobra.Command {
 	var message string
+	d := &decoding{}
 	cmd := &cobra.Command{
 		Use:     "decode FILE...",
 		Short:   "What happened in this capture: what failed and what was slow?",
-		Example: "  unquil decode --lab valley-morning.pcapng\n  unquil decode --lab --message signed-answer.dns",
+		Example: "  unquil decode --lab valley-morning.pcapng\n  unquil decode --lab valley-morning.pcapng --view episodes\n  unquil decode --lab --message signed-answer.dns",
 		RunE: func(cmd *cobra.Command, paths []string) error {
 			if cmd.Flags().Changed("message") {
 				if err := taking(0, 0)(cmd, paths); err != nil {
@@ -39,18 +60,266 @@ func newDecode(a *app) *cobra.Command {
 			if err := taking(1, many)(cmd, paths); err != nil {
 				return err
 			}
-			var failed []error
-			for i, path := range paths {
-				if i > 0 && !a.json {
-					fmt.Fprintln(a.stdout)
-				}
-				failed = append(failed, a.decode(path))
+			d.paths = paths
+			if err := d.choose(); err != nil {
+				return err
 			}
-			return errors.Join(failed...)
+			return a.decode(cmd.Context(), d)
 		},
 	}
-	cmd.Flags().StringVar(&message, "message", "", "instead of a capture, one DNS message: `HEX|BASE64|FILE`; every byte of it is named")
+	flags := cmd.Flags()
+	flags.StringVar(&message, "message", "", "instead of a capture, one DNS message: `HEX|BASE64|FILE`; every byte of it is named")
+	flags.StringVar(&d.view, "view", "overview", "overview, exchanges, names, servers, clients, episodes, walks, local-link or timeline")
+	flags.IntVar(&d.exchange, "exchange", 0, "show exchange `NUMBER` whole, layer by layer")
+	flags.BoolVar(&a.wire, "wire", false, "with --exchange: every byte named")
+	flags.StringVar(&d.to, "to", "", "write the packets of the chosen exchanges to `FILE.pcapng`")
+	flags.BoolVar(&d.csv, "csv", false, "the exchanges as CSV")
+	flags.BoolVar(&d.follow, "follow-file", false, "go on reading a file that is still being written")
+	flags.UintSliceVar(&d.ports, "port", nil, "look for DNS at these `PORTS` too")
+	flags.StringSliceVar(&d.https, "https-host", nil, "`HOSTS` that take DNS over HTTPS")
+	flags.StringSliceVar(&d.choice.Names, "name", nil, "only names like `PATTERN`, with * and ?")
+	flags.StringVar(&d.under, "under", "", "only names in `ZONE`")
+	flags.StringSliceVarP(&d.types, "type", "t", nil, "only these record types")
+	flags.StringSliceVar(&d.outcomes, "outcome", nil, "only these outcomes")
+	flags.StringSliceVar(&d.clients, "client", nil, "only these clients: an `ADDRESS` or a range")
+	flags.StringSliceVar(&d.servers, "server", nil, "only these servers: an `ADDRESS` or a range")
+	flags.IntVar(&d.choice.ID, "id", -1, "only messages with this ID")
+	flags.DurationVar(&d.choice.Slower, "slower", 0, "only what took at least this long")
+	flags.StringVar(&d.between, "between", "", "only what was asked between two times: `FROM,TO`, as 07:40:10 or 2026-03-09T07:40:10Z")
+	flags.StringVar(&d.finding, "finding", "", "only what has this finding `CODE`")
+	flags.StringVar(&d.choice.Where, "where", "", "only what meets a `CONDITION`, such as 'outcome == \"no-name\" && took > 0.2'")
 	return cmd
+}
+
+// views are the ways to look at a capture.
+var views = map[string]func(*text.View, *conversation.Overview){
+	"overview": nil, "exchanges": (*text.View).Exchanges, "names": (*text.View).Names, "servers": (*text.View).Servers, "clients": (*text.View).Clients,
+	"episodes": (*text.View).Episodes, "walks": (*text.View).Paths, "local-link": (*text.View).LocalLink, "timeline": (*text.View).Timeline,
+}
+
+// choose reads the options that choose exchanges.
+func (d *decoding) choose() (err error) {
+	if _, known := views[d.view]; !known {
+		return usage(fmt.Errorf("--view %q: %w", shorten(d.view), errView))
+	}
+	c := &d.choice
+	if d.under != "" {
+		if c.Under, err = parseName(d.under); err != nil {
+			return err
+		}
+	}
+	for _, word := range d.types {
+		t, err := wire.ParseType(word)
+		if err != nil {
+			return usage(fmt.Errorf("--type %w", err))
+		}
+		c.Types = append(c.Types, t)
+	}
+	for _, word := range d.outcomes {
+		c.Outcomes = append(c.Outcomes, exchange.Outcome(strings.ToLower(word)))
+	}
+	for _, list := range []struct {
+		option string
+		words  []string
+		to     *[]netip.Prefix
+	}{{"--client", d.clients, &c.Clients}, {"--server", d.servers, &c.Servers}} {
+		for _, word := range list.words {
+			p, err := netip.ParsePrefix(word)
+			if err != nil {
+				address, bad := netip.ParseAddr(word)
+				if bad != nil {
+					return usage(fmt.Errorf("%s %q: %w", list.option, shorten(word), errPrefix))
+				}
+				p = netip.PrefixFrom(address, address.BitLen())
+			}
+			*list.to = append(*list.to, p)
+		}
+	}
+	if d.finding != "" {
+		if _, known := finding.Of(finding.Code(d.finding)); !known {
+			return usage(fmt.Errorf("--finding %q: %w", shorten(d.finding), errFinding))
+		}
+		c.Finding = finding.Code(d.finding)
+	}
+	return nil
+}
+
+// within sets the bounds of time; a time of day is of the day that the capture
+// begins on.
+func (d *decoding) within(begins time.Time) error {
+	from, to, ok := strings.Cut(d.between, ",")
+	for _, side := range []struct {
+		text string
+		to   *time.Time
+	}{{from, &d.choice.From}, {to, &d.choice.To}} {
+		at, err := time.Parse(time.RFC3339, side.text)
+		if err != nil {
+			clock, bad := time.Parse("15:04:05", side.text)
+			ok = ok && bad == nil
+			at = time.Date(begins.Year(), begins.Month(), begins.Day(), clock.Hour(), clock.Minute(), clock.Second(), clock.Nanosecond(), time.UTC)
+		}
+		*side.to = at
+	}
+	if !ok {
+		return usage(fmt.Errorf("--between %q: %w", shorten(d.between), errBetween))
+	}
+	return nil
+}
+
+// decode reads the captures as one and shows them; what was read before an error
+// is shown too.
+func (a *app) decode(ctx context.Context, d *decoding) (err error) {
+	files := &captureFiles{app: a, ctx: ctx, d: d}
+	defer files.close()
+	if d.between != "" {
+		begins, err := files.begins()
+		if err == nil {
+			err = d.within(begins)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	options := conversation.Options{HTTPS: d.https, Keep: 20_000}
+	for _, port := range d.ports {
+		if port == 0 || port > 65535 {
+			return usage(fmt.Errorf("--port %d: %w", port, errPort))
+		}
+		options.Ports = append(options.Ports, uint16(port))
+	}
+	if options.Choose, err = d.choice.Compile(); err != nil {
+		return usage(err)
+	}
+	var picked conversation.Picked
+	lines := a.lineWriter(d)
+	options.Each = func(p *conversation.Pair) {
+		if d.to != "" {
+			picked.Add(p)
+		}
+		lines.pair(p)
+	}
+	readers, err := files.open()
+	if err != nil {
+		return err
+	}
+	stop := a.readingProgress(&options, files.size)
+	overview, failed := conversation.Read(ctx, readers, options)
+	stop()
+	if failed != nil {
+		failed = fmt.Errorf("reading %s: %w", strings.Join(d.paths, ", "), failed)
+	}
+	wrong := verdictOn(overview.Findings)
+	if d.to != "" {
+		written, err := writePicked(&picked, d.to, files.open)
+		if err != nil {
+			return firstOf(failed, err)
+		}
+		if !a.json && !d.csv {
+			view := a.view()
+			view.Written(written, overview.Exchanges, d.to)
+			return firstOf(view.Err(), failed, wrong)
+		}
+	}
+	if a.json || d.csv {
+		return firstOf(lines.end(overview), failed, wrong)
+	}
+	view := a.view()
+	switch {
+	case d.exchange != 0:
+		wrong, err = nil, a.showExchange(view, overview, d, files)
+	case d.view == "overview":
+		view.Overview(strings.Join(d.paths, " "), overview)
+	case lines.view == nil:
+		views[d.view](view, overview)
+	}
+	return firstOf(err, view.Err(), lines.err, failed, wrong)
+}
+
+func writePicked(picked *conversation.Picked, path string, open func() ([]*capture.Reader, error)) (int, error) {
+	file, err := os.Create(path)
+	if err != nil {
+		return 0, fmt.Errorf("writing packets: %w", err)
+	}
+	written, err := picked.Write(file, open)
+	if err = errors.Join(err, file.Close()); err != nil {
+		return written, fmt.Errorf("writing packets: %w", err)
+	}
+	return written, nil
+}
+
+// showExchange shows one exchange whole.
+func (a *app) showExchange(view *text.View, o *conversation.Overview, d *decoding, files *captureFiles) error {
+	at := slices.IndexFunc(o.Kept, func(e exchange.Exchange) bool { return e.Number == d.exchange })
+	if at < 0 {
+		return usage(fmt.Errorf("--exchange %d: %w", d.exchange, errExchange))
+	}
+	e := &o.Kept[at]
+	readers, err := files.open()
+	if err != nil {
+		return err
+	}
+	layers, err := conversation.Layers(o.Lines[e.Number].Packets, readers)
+	if err != nil && len(layers) == 0 {
+		return err
+	}
+	view.WholeExchange(e, o, layers)
+	if a.wire {
+		view.Wire([]*exchange.Exchange{e})
+	}
+	return nil
+}
+
+// lineWriter writes exchanges as they come: JSON lines, or CSV, or with
+// --follow-file the view's own lines.
+type lineWriter struct {
+	d       *decoding
+	encoder *json.Encoder
+	csv     *csv.Writer
+	view    *text.View
+	err     error
+}
+
+func (a *app) lineWriter(d *decoding) *lineWriter {
+	l := &lineWriter{d: d}
+	switch {
+	case a.json:
+		l.encoder = json.NewEncoder(a.stdout)
+		l.encoder.SetEscapeHTML(false)
+	case d.csv:
+		l.csv = csv.NewWriter(a.stdout)
+		l.err = l.csv.Write(data.ExchangeColumns)
+	case d.follow && d.view == "exchanges":
+		l.view = a.view()
+	}
+	return l
+}
+
+func (l *lineWriter) pair(p *conversation.Pair) {
+	if l.err != nil || l.encoder == nil && l.csv == nil && l.view == nil {
+		return
+	}
+	e := p.Exchange()
+	switch {
+	case l.encoder != nil:
+		l.err = l.encoder.Encode(data.OfPair(&e, p))
+	case l.csv != nil:
+		l.err = l.csv.Write(data.ExchangeRow(&e))
+	default:
+		l.view.ExchangeLine(&e)
+		l.err = l.view.Err()
+	}
+}
+
+// end writes the summary.
+func (l *lineWriter) end(o *conversation.Overview) error {
+	if l.csv != nil {
+		l.csv.Flush()
+		return cmp.Or(l.err, l.csv.Error())
+	}
+	if l.err != nil {
+		return l.err
+	}
+	return l.encoder.Encode(map[string]any{"unquil": version(), "command": "decode", "schema": data.Schema, "files": l.d.paths, "summary": data.OfOverview(o, l.d.view)})
 }
 
 // decodeMessage names every byte of one message.
@@ -106,51 +375,4 @@ func fromText(text string) ([]byte, bool) {
 	}
 	decoded, err := base64.StdEncoding.DecodeString(joined)
 	return decoded, err == nil && len(decoded) > 0
-}
-
-// decode reads one capture and shows it; what was read before an error is shown too.
-func (a *app) decode(path string) error {
-	file, err := a.openCapture(path)
-	if err != nil {
-		return fmt.Errorf("reading a capture: %w", err)
-	}
-	defer file.Close()
-	reader, err := capture.NewReader(file)
-	if err != nil {
-		return fmt.Errorf("reading %s: %w", path, err)
-	}
-	var each func(exchange.Exchange)
-	lines := json.NewEncoder(a.stdout)
-	lines.SetEscapeHTML(false)
-	var written error
-	if a.json {
-		each = func(e exchange.Exchange) {
-			if written == nil {
-				written = lines.Encode(data.OfExchange(&e))
-			}
-		}
-	}
-	overview, err := conversation.Read(reader, each)
-	if err != nil {
-		err = fmt.Errorf("reading %s: %w", path, err)
-	}
-	if a.json {
-		if written == nil {
-			written = lines.Encode(map[string]any{"unquil": version(), "command": "decode", "schema": data.Schema, "file": path, "summary": data.OfOverview(overview)})
-		}
-		return firstOf(written, err, verdictOn(overview.Findings))
-	}
-	view := a.view()
-	view.Overview(path, overview)
-	return firstOf(view.Err(), err, verdictOn(overview.Findings))
-}
-
-// openCapture opens a file, or with --lab one of the lab's captures by its name.
-func (a *app) openCapture(path string) (fs.File, error) {
-	if a.lab {
-		if file, err := lab.Captures().Open(path); err == nil {
-			return file, nil
-		}
-	}
-	return os.Open(path)
 }

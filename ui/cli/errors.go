@@ -7,6 +7,7 @@ import (
 	"io/fs"
 
 	"unquil/core/capture"
+	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/machine"
@@ -32,6 +33,11 @@ var (
 	errServers      = errors.New("neither all nor one")
 	errWalkOver     = errors.New("zones' own servers are asked over udp or tcp")
 	errTransferOver = errors.New("zones are transferred over tcp or tls")
+	errView         = errors.New("not a view")
+	errFinding      = errors.New("not a finding")
+	errBetween      = errors.New("not two times")
+	errExchange     = errors.New("no such exchange among those kept")
+	errPort         = errors.New("not a port")
 	errNoWayOut     = errors.New("no root server could be reached from this machine")
 )
 
@@ -73,6 +79,12 @@ var advice = []struct {
 	{errServers, "give --servers all or --servers one"},
 	{errWalkOver, "give --over udp or --over tcp"},
 	{errTransferOver, "give --over tcp or --over tls"},
+	{errView, "give overview, exchanges, names, servers, clients, episodes, walks, local-link or timeline"},
+	{errFinding, "give a code as the overview shows it, such as unanswered"},
+	{errBetween, "for example --between 07:40:10,07:41:00"},
+	{errExchange, "--view exchanges lists them with their numbers"},
+	{conversation.ErrCondition, "for example --where 'outcome == \"no-name\" && took > 0.2'; the fields are number, time, client, server, port, name, type, outcome, rcode, took, waited, tries, id, transport, size, authority, values and findings"},
+	{errPort, "give a number from 1 to 65535"},
 	{errFamily, "name a resolver of that family with --from"},
 	{errPEM, "give a file with certificates in PEM"},
 	{errNoAddress, "name the resolver by its address"},

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"unquil/core/comparison"
-	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
@@ -303,19 +302,6 @@ func OfVerdict(v *diagnosis.Verdict) any {
 		if v.Lasts > 0 {
 			result["verdict"].(map[string]any)["ends_within"] = v.Lasts
 		}
-	}
-	return result
-}
-
-// OfOverview returns the figures of a capture as JSON has them.
-func OfOverview(o *conversation.Overview) any {
-	result := map[string]any{
-		"packets": o.Packets, "messages": o.Messages, "undecodable": o.Undecodable, "fragments": o.Fragments,
-		"exchanges": o.Exchanges, "outcomes": o.Outcomes, "clients": len(o.Clients), "servers": len(o.Servers),
-		"unsolicited": o.Unsolicited, "not_paired": o.Dropped, "findings": o.Findings,
-	}
-	if !o.First.IsZero() {
-		result["first"], result["last"] = o.First, o.Last
 	}
 	return result
 }

@@ -1,0 +1,154 @@
+package capture
+
+import "net/netip"
+
+// Bounds on what waits for missing fragments.
+const (
+	maxDatagrams  = 256
+	maxDatagram   = 65535       // bytes
+	maxParts      = 100         // packets of one datagram that are remembered
+	fragmentsLast = int64(30e9) // nanoseconds of the capture's time (RFC 8200 §4.5 gives them 60 s)
+)
+
+// fragmentKey tells whose part a fragment is.
+type fragmentKey struct {
+	from, to netip.Addr
+	id       uint32
+	protocol byte
+}
+
+// parts are the fragments of one datagram so far.
+type parts struct {
+	key    fragmentKey
+	data   []byte
+	have   []span // of data that is there, in order, apart from each other
+	total  int    // -1: the last has not come
+	all    []int  // the packets that they came in
+	number int    // of the first, and when
+	at     int64
+	hops   uint8
+}
+
+type span struct{ from, to int }
+
+// fragments are all datagrams that lack parts, the oldest first.
+type fragments struct {
+	waiting    []*parts
+	free       []*parts
+	whole      *parts // handed out last
+	incomplete int
+}
+
+// fragment takes one part in, and goes on with the datagram when that is whole.
+func (d *Decoder) fragment(k fragmentKey, offset int, more bool, data []byte, whole bool, p *Packet) Contents {
+	f := &d.fragments
+	if offset+len(data) > maxDatagram || !whole || more && len(data)%8 != 0 {
+		return Malformed
+	}
+	f.flush(d.rec.At, d.Torn)
+	at := -1
+	for i, w := range f.waiting {
+		if w.key == k {
+			at = i
+		}
+	}
+	if at < 0 {
+		if len(f.waiting) == maxDatagrams {
+			f.drop(0, d.Torn)
+		}
+		at = len(f.waiting)
+		f.waiting = append(f.waiting, f.fresh(k, d.rec, p.Hops))
+	}
+	w := f.waiting[at]
+	w.add(offset, data)
+	if len(w.all) < maxParts {
+		w.all = append(w.all, d.rec.Number)
+	}
+	if !more {
+		w.total = offset + len(data)
+	}
+	if w.total < 0 || len(w.have) != 1 || w.have[0] != (span{0, w.total}) {
+		return Fragment
+	}
+	f.waiting = append(f.waiting[:at], f.waiting[at+1:]...)
+	if f.whole != nil {
+		f.free = append(f.free, f.whole)
+	}
+	f.whole = w
+	if d.Layers != nil {
+		d.note("fragments", "put together", "yes")
+	}
+	d.lends = true
+	if d.Whole != nil {
+		d.Whole(w.all)
+	}
+	return d.transport(k.protocol, w.data[:w.total], k.from, k.to, true, p)
+}
+
+func (f *fragments) fresh(k fragmentKey, r *Record, hops uint8) *parts {
+	w := &parts{}
+	if n := len(f.free); n > 0 {
+		w, f.free = f.free[n-1], f.free[:n-1]
+	}
+	*w = parts{key: k, data: w.data[:0], have: w.have[:0], all: w.all[:0], total: -1, number: r.Number, at: r.At, hops: hops}
+	return w
+}
+
+// add copies a part to its place. What is there already stays: the first wins.
+func (w *parts) add(offset int, data []byte) {
+	end := offset + len(data)
+	for len(w.data) < end {
+		w.data = append(w.data, make([]byte, end-len(w.data))...)
+	}
+	at := offset
+	for _, s := range w.have {
+		if at < s.from {
+			copy(w.data[at:min(s.from, end)], data[at-offset:])
+		}
+		at = max(at, s.to)
+	}
+	if at < end {
+		copy(w.data[at:end], data[at-offset:])
+	}
+	merged := span{offset, end}
+	kept := w.have[:0]
+	var after []span
+	for _, s := range w.have {
+		switch {
+		case s.to < merged.from:
+			kept = append(kept, s)
+		case s.from > merged.to:
+			after = append(after, s)
+		default:
+			merged = span{min(s.from, merged.from), max(s.to, merged.to)}
+		}
+	}
+	w.have = append(append(kept, merged), after...)
+}
+
+// flush gives up datagrams whose parts came too long ago.
+func (f *fragments) flush(now int64, torn func(*Packet)) {
+	for len(f.waiting) > 0 && (now-f.waiting[0].at > fragmentsLast) {
+		f.drop(0, torn)
+	}
+}
+
+// drop gives one up, and hands over the beginning of it where that is there.
+func (f *fragments) drop(at int, torn func(*Packet)) {
+	w := f.waiting[at]
+	f.waiting = append(f.waiting[:at], f.waiting[at+1:]...)
+	f.incomplete++
+	if torn != nil && w.key.protocol == protocolUDP && len(w.have) > 0 && w.have[0].from == 0 && w.have[0].to > 8 {
+		var p Packet
+		d := Decoder{rec: &Record{Number: w.number, At: w.at}}
+		if d.udp(w.data[:w.have[0].to], w.key.from, w.key.to, false, &p) == Datagram {
+			p.Torn, p.Hops = true, w.hops
+			torn(&p)
+		}
+	}
+	f.free = append(f.free, w)
+}
+
+// Lends reports whether the payload found last lies in the decoder, which its next
+// call overwrites, and not in the record.
+func (d *Decoder) Lends() bool { return d.lends }

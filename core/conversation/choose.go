@@ -1,0 +1,141 @@
+package conversation
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net/netip"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/vm"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// ErrCondition says that a condition cannot be understood, or does not fit the fields.
+var ErrCondition = errors.New("not a condition over the fields of an exchange")
+
+// Fields are what conditions can be made of, under the names in the tags.
+type Fields struct {
+	Number     int      `expr:"number"`    // of the exchange, from 1
+	Time       float64  `expr:"time"`      // seconds since 1970 UTC
+	Client     string   `expr:"client"`    // its address
+	Server     string   `expr:"server"`    // its address
+	Port       int      `expr:"port"`      // the server's
+	Name       string   `expr:"name"`      // asked for, in lower case, without the final dot
+	Type       string   `expr:"type"`      // asked for, by mnemonic
+	Outcome    string   `expr:"outcome"`   // one word
+	RCode      string   `expr:"rcode"`     // of the reply, by mnemonic; "" without one
+	Took       float64  `expr:"took"`      // seconds from the question to the reply; 0 without one
+	Waited     float64  `expr:"waited"`    // the same from the first try
+	Tries      int      `expr:"tries"`     // how often it was asked
+	ID         int      `expr:"id"`        // of the message
+	Transport  string   `expr:"transport"` // udp or tcp
+	Size       int      `expr:"size"`      // of the reply in bytes; 0 without one
+	Authority  bool     `expr:"authority"` // the reply is the zone's own server's word
+	Values     []string `expr:"values"`    // what the answer says, in master-file form
+	FindingsOf []string `expr:"findings"`  // codes of what is remarkable about it
+}
+
+// Choice says which exchanges of a capture count. The zero Choice is all of them.
+type Choice struct {
+	Names            []string // patterns with * and ?
+	Under            wire.Name
+	Types            []wire.Type
+	Outcomes         []exchange.Outcome
+	Clients, Servers []netip.Prefix
+	ID               int // -1: any
+	Slower           time.Duration
+	From, To         time.Time // when it was asked; the zero Time is no bound
+	Finding          finding.Code
+	Where            string // a condition over [Fields]
+
+	program *vm.Program
+	zero    bool
+}
+
+// Compile makes the choice ready, and returns it as a function; nil when all
+// exchanges count. The error wraps ErrCondition.
+func (c *Choice) Compile() (func(*Pair) bool, error) {
+	for _, pattern := range c.Names {
+		if _, err := path.Match(pattern, ""); err != nil {
+			return nil, fmt.Errorf("%q: %w", pattern, ErrCondition)
+		}
+	}
+	if c.Where != "" {
+		program, err := expr.Compile(c.Where, expr.Env(Fields{}), expr.AsBool())
+		if err != nil {
+			first, _, _ := strings.Cut(err.Error(), "\n")
+			return nil, fmt.Errorf("%w: %s", ErrCondition, first)
+		}
+		c.program = program
+	}
+	if len(c.Names)+len(c.Types)+len(c.Outcomes)+len(c.Clients)+len(c.Servers) == 0 && c.Under.IsZero() && c.ID < 0 &&
+		c.Slower == 0 && c.From.IsZero() && c.To.IsZero() && c.Finding == "" && c.Where == "" {
+		return nil, nil
+	}
+	return c.matches, nil
+}
+
+func (c *Choice) matches(p *Pair) bool {
+	in := func(list []netip.Prefix, a netip.Addr) bool {
+		return len(list) == 0 || slices.ContainsFunc(list, func(n netip.Prefix) bool { return n.Contains(a) })
+	}
+	sent := p.Sent[0].At
+	switch {
+	case !in(c.Clients, p.Client.Addr()), !in(c.Servers, p.Server.Addr()),
+		len(c.Types) > 0 && !slices.Contains(c.Types, p.view.QType()),
+		len(c.Outcomes) > 0 && !slices.Contains(c.Outcomes, p.Outcome()),
+		c.ID >= 0 && int(p.id) != c.ID,
+		c.Slower > 0 && p.Waited() < c.Slower && p.Reply != nil, c.Slower > 0 && p.Reply == nil,
+		!c.From.IsZero() && sent < c.From.UnixNano(), !c.To.IsZero() && sent > c.To.UnixNano(),
+		c.Finding != "" && !slices.Contains(p.Codes, c.Finding):
+		return false
+	}
+	if len(c.Names) == 0 && c.Under.IsZero() && c.program == nil {
+		return true
+	}
+	name, err := p.view.QName()
+	if err != nil || name.IsZero() {
+		return false
+	}
+	if !c.Under.IsZero() && !name.Under(c.Under) {
+		return false
+	}
+	text := name.Fold().Spoken()
+	if len(c.Names) > 0 && !slices.ContainsFunc(c.Names, func(pattern string) bool {
+		ok, _ := path.Match(strings.ToLower(strings.TrimSuffix(pattern, ".")), text)
+		return ok
+	}) {
+		return false
+	}
+	if c.program == nil {
+		return true
+	}
+	result, err := expr.Run(c.program, p.fields(text))
+	chosen, ok := result.(bool)
+	return err == nil && ok && chosen
+}
+
+func (p *Pair) fields(name string) Fields {
+	f := Fields{
+		Number: p.Number, Time: float64(p.Sent[0].At) / 1e9, Client: p.Client.Addr().String(), Server: p.Server.Addr().String(), Port: int(p.Server.Port()),
+		Name: name, Type: p.view.QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
+		Tries: len(p.Sent), ID: int(binary.BigEndian.Uint16(p.Query)), Transport: string(p.transport()), Size: len(p.Reply),
+	}
+	if p.Reply != nil {
+		f.RCode, f.Authority = p.reply.Flags().RCode().String(), p.reply.Flags().Has(wire.AA)
+		e := p.Exchange()
+		f.Values = exchange.Values(e.Answer().Records)
+	}
+	for _, code := range p.Codes {
+		f.FindingsOf = append(f.FindingsOf, string(code))
+	}
+	return f
+}

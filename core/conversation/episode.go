@@ -1,0 +1,168 @@
+package conversation
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"time"
+
+	"unquil/core/exchange"
+	"unquil/core/wire"
+)
+
+// Episode is what one client asked in one go: a page being opened, for instance.
+type Episode struct {
+	Client netip.Addr
+	Begins time.Time
+	Took   time.Duration // from the first question to the last reply
+	Asked  []Asked
+	Failed int
+}
+
+// Asked is one exchange of an episode. Depth is how many others had to be answered
+// before it was asked, as far as their times tell.
+type Asked struct {
+	Exchange *exchange.Exchange
+	Depth    int
+}
+
+const (
+	episodeGap = time.Second            // of silence, after which another episode begins
+	causedBy   = 150 * time.Millisecond // after a reply: a question then is likely because of it
+	maxDeep    = 4
+)
+
+// ended is when an exchange was over: with its reply, or its last try.
+func ended(e *exchange.Exchange) time.Time {
+	last := e.Attempts[len(e.Attempts)-1].Sent
+	if a := e.Last(); a != nil && a.Received.After(last) {
+		return a.Received
+	}
+	return last
+}
+
+// Episodes are those of the exchanges that were kept, by their begin.
+func (o *Overview) Episodes() []Episode {
+	by := map[netip.Addr][]*exchange.Exchange{}
+	for i := range o.Kept {
+		e := &o.Kept[i]
+		by[e.Client.Addr()] = append(by[e.Client.Addr()], e)
+	}
+	var all []Episode
+	for client, list := range by {
+		slices.SortStableFunc(list, func(a, b *exchange.Exchange) int { return a.Sent().Compare(b.Sent()) })
+		var now *Episode
+		var end time.Time
+		for _, e := range list {
+			if now == nil || e.Sent().Sub(end) > episodeGap {
+				all = append(all, Episode{Client: client, Begins: e.Sent()})
+				now, end = &all[len(all)-1], e.Sent()
+			}
+			now.Asked = append(now.Asked, Asked{e, now.depth(e)})
+			if failed(e.Outcome) {
+				now.Failed++
+			}
+			if done := ended(e); done.After(end) {
+				end = done
+			}
+			now.Took = end.Sub(now.Begins)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b Episode) int { return cmp.Or(a.Begins.Compare(b.Begins), a.Client.Compare(b.Client)) })
+	return all
+}
+
+// depth is one more than that of the exchange whose reply came just before e.
+func (p *Episode) depth(e *exchange.Exchange) int {
+	for i := len(p.Asked) - 1; i >= 0; i-- {
+		before := p.Asked[i]
+		done := ended(before.Exchange)
+		if before.Exchange.Reply != nil && !done.After(e.Sent()) && e.Sent().Sub(done) < causedBy {
+			return min(before.Depth+1, maxDeep)
+		}
+	}
+	return 0
+}
+
+// Path is a walk that a resolver took, put together from its packets.
+type Path struct {
+	Resolver netip.Addr
+	Question wire.Question
+	Asked    *exchange.Exchange // the client's question that it was for; nil when the capture does not hold it
+	Steps    []PathStep
+	Begins   time.Time
+	Took     time.Duration
+}
+
+// PathStep is one server asked on the way. Zone is the one that it was asked for as:
+// what the step before referred to; zero at a beginning that is not the root.
+type PathStep struct {
+	Zone     wire.Name
+	Exchange *exchange.Exchange
+}
+
+// Last is where the walk ended.
+func (p *Path) Last() *exchange.Exchange { return p.Steps[len(p.Steps)-1].Exchange }
+
+// Ended reports whether it ended in an answer.
+func (p *Path) Ended() bool { return p.Last().Outcome.Good() && p.Last().Authoritative() }
+
+const pathGap = 5 * time.Second // within which steps of one walk follow each other
+
+// Paths are the walks among the exchanges that were kept: questions without
+// recursion that ask for one name, server after server.
+func (o *Overview) Paths() []*Path {
+	type walker struct {
+		resolver netip.Addr
+		name     wire.Name
+		t        wire.Type
+	}
+	open := map[walker]*Path{}
+	var all []*Path
+	iterative := func(e *exchange.Exchange) bool {
+		q := e.Attempts[0].Query
+		return len(q) > 3 && q[2]&1 == 0
+	}
+	for i := range o.Kept {
+		e := &o.Kept[i]
+		if !iterative(e) || e.Question.Name.IsZero() {
+			continue
+		}
+		k := walker{e.Client.Addr(), e.Question.Name.Fold(), e.Question.Type}
+		p := open[k]
+		if p == nil || e.Sent().Sub(ended(p.Last())) > pathGap || p.Ended() {
+			p = &Path{Resolver: e.Client.Addr(), Question: e.Question, Begins: e.Sent()}
+			open[k], all = p, append(all, p)
+		}
+		step := PathStep{Exchange: e}
+		if n := len(p.Steps); n > 0 {
+			step.Zone = p.Steps[n-1].Zone
+			if before := p.Steps[n-1].Exchange; before.Outcome == exchange.Referral {
+				step.Zone, _, _ = exchange.ReferralZone(before.Reply)
+			}
+		} else if e.Outcome == exchange.Referral {
+			if zone, _, _ := exchange.ReferralZone(e.Reply); zone.Labels() == 1 {
+				step.Zone = wire.Root
+			}
+		}
+		p.Steps = append(p.Steps, step)
+		p.Took = ended(e).Sub(p.Begins)
+	}
+	for _, p := range all {
+		p.Asked = o.askedFor(p)
+	}
+	return all
+}
+
+// askedFor is the question of a client that a resolver walked for.
+func (o *Overview) askedFor(p *Path) *exchange.Exchange {
+	var best *exchange.Exchange
+	for i := range o.Kept {
+		e := &o.Kept[i]
+		if e.Server.Address.Addr() == p.Resolver && e.Question.Same(p.Question) && !e.Sent().After(p.Begins) &&
+			(e.Reply == nil || !e.Last().Received.Before(p.Begins)) {
+			best = e
+		}
+	}
+	return best
+}

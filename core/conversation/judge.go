@@ -1,0 +1,558 @@
+package conversation
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// When an exchange is remarkable.
+const (
+	slowAfter    = time.Second
+	slowRatio    = 10 // times the server's own median
+	slowLeast    = 100 * time.Millisecond
+	slowFrom     = 20                     // replies of a server from which on its median says something
+	halfLate     = 200 * time.Millisecond // by which one half of a pair has to be later
+	endOfCapture = int64(3 * time.Second) // before which a question may still be answered
+	burstNames   = 10
+	burstWithin  = int64(10 * time.Second)
+	suffixWithin = int64(3 * time.Second)
+	attackFrom   = 3 // guesses at one question
+)
+
+// Bounds on what a group of findings keeps.
+const (
+	maxGroups   = 2_000
+	maxEvidence = 20
+	maxSamples  = 3
+	maxFindings = 1_000
+)
+
+// groupKey is what findings of one group share.
+type groupKey struct {
+	code           finding.Code
+	client, server netip.Addr
+	outcome        exchange.Outcome
+	detail         string
+}
+
+// group is one kind of trouble with one server or client, however often it was.
+type group struct {
+	groupKey
+	severity finding.Severity
+	count    int
+	evidence []int
+	names    []wire.Name
+	types    []wire.Type
+	most     time.Duration
+	cost     time.Duration // that clients lost
+	to       netip.Addr    // whom they asked instead
+	texts    []string
+}
+
+// groups are all of them, in the order in which they were first found.
+type groups struct {
+	by    map[groupKey]*group
+	order []*group
+	more  int
+}
+
+func (g *groups) of(k groupKey, severity finding.Severity) *group {
+	if found := g.by[k]; found != nil {
+		if severity.Weight() > found.severity.Weight() {
+			found.severity = severity
+		}
+		return found
+	}
+	if len(g.order) == maxGroups {
+		g.more++
+		return &group{} // which nobody will see
+	}
+	if g.by == nil {
+		g.by = map[groupKey]*group{}
+	}
+	found := &group{groupKey: k, severity: severity}
+	g.by[k], g.order = found, append(g.order, found)
+	return found
+}
+
+// find counts an exchange to a group. It allocates only while the group is new.
+func (o *Overview) find(k groupKey, severity finding.Severity, p *Pair) *group {
+	p.Codes = append(p.Codes, k.code)
+	if o.muted {
+		return &o.nobody
+	}
+	g := o.groups.of(k, severity)
+	g.add(p)
+	return g
+}
+
+func (g *group) add(p *Pair) {
+	g.count++
+	if len(g.evidence) < maxEvidence {
+		g.evidence = append(g.evidence, p.Number)
+	}
+	if len(g.names) < maxSamples {
+		if name, err := p.view.QName(); err == nil && !name.IsZero() && !slices.ContainsFunc(g.names, name.Equal) {
+			g.names = append(g.names, name)
+		}
+		if t := p.view.QType(); !slices.Contains(g.types, t) {
+			g.types = append(g.types, t)
+		}
+	}
+}
+
+// judge says what is remarkable about one exchange.
+func (o *Overview) judge(p *Pair) {
+	client, server, rel := p.Client.Addr(), p.Server.Addr(), p.Related()
+	outcome, took := p.Outcome(), p.Took()
+	both := groupKey{client: client, server: server}
+	as := func(code finding.Code, k groupKey) groupKey { k.code = code; return k }
+	switch {
+	case p.Looped():
+		g := o.find(as(finding.LoopedQuery, both), finding.Fault, p)
+		g.most = max(g.most, time.Duration(p.Copies))
+	case outcome == exchange.Unreachable:
+		k := as(finding.Unreachable, both)
+		k.detail = fmt.Sprintf("%s says: %s", rel.Forbidden.By, rel.Forbidden.Says)
+		o.find(k, finding.Fault, p)
+	case outcome == exchange.NoReply:
+		if !o.Last.IsZero() && o.Last.UnixNano()-p.Sent[len(p.Sent)-1].At < endOfCapture {
+			break // the reply may have come after the capture ended
+		}
+		g := o.find(as(finding.Unanswered, both), finding.Fault, p)
+		g.most += time.Duration(len(p.Sent))
+		if rel.After.Number > 0 && rel.After.Server != p.Server {
+			g.to, g.cost = rel.After.Server.Addr(), g.cost+time.Duration(rel.After.Sent-p.Sent[0].At)
+		}
+	case outcome == exchange.Truncated:
+		severity := finding.Note
+		k := groupKey{code: finding.Truncated, server: server}
+		if !rel.After.TCP {
+			severity, k.detail = finding.Concern, "and it was not asked again over TCP"
+		}
+		o.find(k, severity, p)
+	case outcome == exchange.NoName:
+		o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Note, p)
+	case failed(outcome):
+		g := o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Fault, p)
+		if rel.After.Number > 0 && rel.After.Server != p.Server {
+			g.to, g.cost = rel.After.Server.Addr(), g.cost+time.Duration(rel.After.Sent-p.Sent[0].At)
+		}
+	}
+	if p.Torn {
+		o.find(groupKey{code: finding.Undecodable, server: server, detail: "fragments of its reply are missing"}, finding.Concern, p)
+	}
+	if asked := len(p.Sent); asked > 1 || rel.Before.Number > 0 && rel.Before.Server == p.Server && !rel.Before.TCP && !p.TCP && rel.Before.Outcome == "" {
+		g := o.find(as(finding.RepeatedQuery, both), finding.Note, p)
+		after := time.Duration(p.Sent[0].At - rel.Before.Sent)
+		if asked > 1 {
+			after = time.Duration(p.Sent[1].At - p.Sent[0].At)
+		}
+		g.most = max(g.most, after)
+	}
+	if p.Reply != nil {
+		late := len(p.Sent) > 1 && p.Received > p.Sent[1].At && took < time.Duration(p.Sent[1].At-p.Sent[0].At)/50 || rel.After.Number > 0 && rel.After.Sent < p.Received
+		if late {
+			g := o.find(as(finding.LateReply, both), finding.Concern, p)
+			g.most = max(g.most, p.Waited())
+		} else if slow, severity := o.slow(p, took); slow {
+			g := o.find(groupKey{code: finding.Slow, server: server}, severity, p)
+			g.most = max(g.most, took)
+		}
+		if rel.Other != nil {
+			o.find(as(finding.RepliesDiffer, both), finding.Fault, p)
+		}
+	}
+	if h := rel.Half; h.Number > 0 && h.Outcome.Good() {
+		held := time.Duration(h.Ended - h.Sent)
+		if failed(outcome) && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*held && took > held+halfLate {
+			k := as(finding.HalfFails, both)
+			k.outcome = outcome
+			g := o.find(k, finding.Concern, p)
+			g.most = max(g.most, took)
+		}
+	}
+}
+
+// slow reports whether a reply took long, by the clock or by what that server
+// usually takes.
+func (o *Overview) slow(p *Pair, took time.Duration) (bool, finding.Severity) {
+	if took > slowAfter {
+		return true, finding.Concern
+	}
+	if took < slowLeast {
+		return false, ""
+	}
+	usual := o.servers.rows[p.Server]
+	return usual != nil && usual.Latency.Count >= slowFrom && took > slowRatio*usual.Latency.Quantile(50), finding.Note
+}
+
+// client is what is remembered of one client: the names it was just told not to
+// exist.
+type client struct {
+	missing [8]missing
+	at      int
+	times   [burstNames]int64
+	burst   int
+}
+
+type missing struct {
+	name   []byte // in wire form
+	number int
+	sent   int64
+}
+
+// missingNames sees the search list at work: a name that does not exist, and then the
+// same without its end, or with another; and many in a row that do not exist.
+func (o *Overview) missingNames(p *Pair, outcome exchange.Outcome) {
+	c := o.people[p.Client.Addr()]
+	if c == nil && outcome != exchange.NoName {
+		return
+	}
+	question := p.view.QuestionBytes()
+	if len(question) < 5 {
+		return
+	}
+	name, sent := question[:len(question)-4], p.Sent[0].At
+	if c == nil {
+		if len(o.people) == maxPeople {
+			return
+		}
+		c = &client{}
+		o.people[p.Client.Addr()] = c
+	}
+	for i := range c.missing {
+		m := &c.missing[i]
+		if len(m.name) == 0 || sent-m.sent > suffixWithin || sent < m.sent || bytes.Equal(m.name, name) {
+			continue
+		}
+		if suffix := appended(m.name, name); suffix != "" {
+			p.Codes = append(p.Codes, finding.SuffixAppended)
+			g := o.groups.of(groupKey{code: finding.SuffixAppended, client: p.Client.Addr(), detail: suffix}, finding.Note)
+			if g.count++; len(g.evidence) < maxEvidence {
+				g.evidence = append(g.evidence, m.number)
+			}
+			g.cost += time.Duration(sent - m.sent)
+			m.name = m.name[:0] // told once
+		}
+	}
+	if outcome != exchange.NoName {
+		return
+	}
+	m := &c.missing[c.at%len(c.missing)]
+	m.name, m.number, m.sent = append(m.name[:0], name...), p.Number, sent
+	oldest := c.times[c.at%burstNames]
+	c.times[c.at%burstNames] = sent
+	if c.at++; c.at > burstNames && sent-oldest < burstWithin {
+		o.find(groupKey{code: finding.NoNameBurst, client: p.Client.Addr()}, finding.Concern, p)
+	}
+}
+
+// appended returns the suffix that long has behind name; "" when it is not name
+// with a suffix. Both are in wire form.
+func appended(long, name []byte) string {
+	body := name[:len(name)-1] // without the root
+	if len(body) == 0 || len(long) <= len(name) || !bytes.EqualFold(long[:len(body)], body) {
+		return ""
+	}
+	suffix, err := wire.NameFromWire(string(long[len(body):]))
+	if err != nil {
+		return ""
+	}
+	return suffix.Fold().Spoken()
+}
+
+// countdown is the TTL that a server gave for a question, and when.
+type countdown struct {
+	ttl uint32
+	at  int64
+}
+
+// answers sees answers made up for names that do not exist, and TTLs counting down.
+func (o *Overview) answers(p *Pair, outcome exchange.Outcome) {
+	if p.Reply == nil {
+		return
+	}
+	question := p.question
+	switch outcome {
+	case exchange.NoName:
+		if _, known := o.denied[question]; !known && len(o.denied) < maxDenied {
+			o.denied[question] = p.link()
+		}
+	case exchange.Answered:
+		if by, known := o.denied[question]; len(o.denied) > 0 && known && by.Server != p.Server && !p.reply.Flags().Has(wire.AA) {
+			g := o.find(groupKey{code: finding.AnswerRewritten, server: p.Server.Addr(), client: p.Client.Addr()}, finding.Fault, p)
+			g.to = by.Server.Addr()
+			if !slices.Contains(g.evidence, by.Number) {
+				g.evidence = append(g.evidence, by.Number)
+			}
+		}
+		if p.reply.Flags().Has(wire.AA) {
+			return // no cache's
+		}
+		c := p.reply.Records()
+		if !c.Next() {
+			return
+		}
+		k := mixAddress(question, p.Server.Addr())
+		before, known := o.counted[k]
+		switch {
+		case known:
+			passed := uint32((p.Received - before.at) / int64(time.Second))
+			if left := before.ttl - c.Record.TTL; passed > 1 && left+1 >= passed && left <= passed+1 {
+				server, _ := o.servers.of(p.Server)
+				server.hasCache = true
+			}
+		case len(o.counted) < maxCounted:
+			o.counted[k] = countdown{c.Record.TTL, p.Received}
+		}
+	}
+}
+
+// HasCache reports whether the server's TTLs were seen counting down.
+func (s *Stat) HasCache() bool { return s.hasCache }
+
+// unsolicited counts a reply that answers no question of the capture.
+func (o *Overview) unsolicited(m *Message, fits *Pair) {
+	o.Unsolicited++
+	k := groupKey{code: finding.UnsolicitedReply, client: m.Packet.To.Addr(), server: m.Packet.From.Addr()}
+	severity := finding.Note
+	if fits != nil {
+		k.detail = "its ID was not asked"
+		if fits.Server != m.Packet.From {
+			k.detail = "it comes from a server that was not asked"
+		}
+		if severity = finding.Concern; fits.Guesses >= attackFrom {
+			severity = finding.Fault
+		}
+	}
+	g := o.groups.of(k, severity)
+	g.count++
+	if fits != nil && !slices.Contains(g.evidence, fits.Number) && len(g.evidence) < maxEvidence {
+		g.evidence = append(g.evidence, fits.Number)
+	}
+	g.packet(m.Packet.Number, "")
+}
+
+// unreadable lists a packet that cannot be read, with what is wrong at which byte.
+func (o *Overview) unreadable(it *item) {
+	k, why := groupKey{code: finding.Undecodable}, "its headers contradict themselves"
+	severity := finding.Note
+	switch {
+	case it.Packet.Cut:
+		k.detail, why = "cut", "the capture cut it"
+		if it.remark != nil {
+			why += ": " + it.err.Error()
+		}
+	case it.remark != nil:
+		why, k.client = it.err.Error(), it.Packet.From.Addr()
+	default:
+		k.detail = "headers"
+	}
+	g := o.groups.of(k, severity)
+	g.count++
+	g.packet(it.Packet.Number, why)
+}
+
+func (g *group) packet(number int, why string) {
+	if len(g.texts) < maxSamples {
+		text := fmt.Sprintf("packet %d", number)
+		if why != "" {
+			text += " (" + why + ")"
+		}
+		g.texts = append(g.texts, text)
+	}
+}
+
+// sentences say each group in a sentence.
+var sentences = map[finding.Code]func(g *group) string{
+	finding.Unanswered: func(g *group) string {
+		text := fmt.Sprintf("%s asked %s %s, and no reply is in the capture: %s.", g.client, g.server, times(int(g.most)), g.about())
+		return text + g.instead()
+	},
+	finding.Unreachable: func(g *group) string {
+		return fmt.Sprintf("%s could not reach %s %s: %s (%s).", g.client, g.server, times(g.count), g.about(), g.detail)
+	},
+	finding.Failed: func(g *group) string {
+		if g.outcome == exchange.NoName {
+			return fmt.Sprintf("%s said %s that there is no such name: %s.", g.server, times(g.count), g.about())
+		}
+		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, times(g.count), g.outcome, g.about()) + g.instead()
+	},
+	finding.Truncated: func(g *group) string {
+		text := fmt.Sprintf("%s cut its answer %s: %s", g.server, times(g.count), g.about())
+		if g.detail != "" {
+			return text + "; " + g.detail + "."
+		}
+		return text + "; it was asked again over TCP."
+	},
+	finding.Slow: func(g *group) string {
+		return fmt.Sprintf("%s was slow %s, up to %s: %s.", g.server, times(g.count), spoken(g.most), g.about())
+	},
+	finding.RepeatedQuery: func(g *group) string {
+		return fmt.Sprintf("%s asked %s again %s, after up to %s: %s.", g.client, g.server, times(g.count), spoken(g.most), g.about())
+	},
+	finding.LateReply: func(g *group) string {
+		return fmt.Sprintf("%s answered %s too late %s, up to %s after it was first asked: %s.", g.server, g.client, times(g.count), spoken(g.most), g.about())
+	},
+	finding.LoopedQuery: func(g *group) string {
+		return fmt.Sprintf("The packet in which %s asks %s for %s came by %d times more, ID and all.", g.client, g.server, g.about(), int(g.most))
+	},
+	finding.RepliesDiffer: func(g *group) string {
+		return fmt.Sprintf("%s got two replies from %s that say different things, %s: %s.", g.client, g.server, times(g.count), g.about())
+	},
+	finding.UnsolicitedReply: func(g *group) string {
+		text := fmt.Sprintf("%s sent %s %s to which the capture holds no question", g.server, g.client, plural(g.count, "reply", "replies"))
+		if g.detail != "" {
+			text += ": " + g.detail
+		}
+		if g.severity == finding.Fault {
+			text += "; so many guesses at one question look like an attack"
+		}
+		return text + " (" + strings.Join(g.texts, ", ") + ")."
+	},
+	finding.NoNameBurst: func(g *group) string {
+		return fmt.Sprintf("%s asked for more than %d names within %d s that do not exist, such as %s.", g.client, burstNames, burstWithin/int64(time.Second), g.about())
+	},
+	finding.SuffixAppended: func(g *group) string {
+		return fmt.Sprintf("%s tried names with %s behind them first: %s lost, %s.", g.client, g.detail, plural(g.count, "question", "questions"), spoken(g.cost))
+	},
+	finding.AnswerRewritten: func(g *group) string {
+		return fmt.Sprintf("%s gave an answer for what %s says does not exist: %s.", g.server, g.to, g.about())
+	},
+	finding.HalfFails: func(g *group) string {
+		how := fmt.Sprintf("took up to %s", spoken(g.most))
+		if failed(g.outcome) {
+			how = "failed (" + string(g.outcome) + ")"
+		}
+		return fmt.Sprintf("Of %s's questions to %s for both kinds of addresses one was answered and the other %s, %s: %s.", g.client, g.server, how, times(g.count), g.about())
+	},
+	finding.Undecodable: func(g *group) string {
+		if g.detail != "" && g.server.IsValid() {
+			return fmt.Sprintf("%s answered %s for %s, and %s.", g.server, times(g.count), g.about(), g.detail)
+		}
+		text := plural(g.count, "packet", "packets") + " cannot be read"
+		if g.client.IsValid() {
+			text += " from " + g.client.String()
+		}
+		return text + ": " + strings.Join(g.texts, ", ") + more(g.count-len(g.texts)) + "."
+	},
+}
+
+func more(n int) string {
+	if n > 0 {
+		return fmt.Sprintf(" and %d more", n)
+	}
+	return ""
+}
+
+// about names the questions of a group: some of them.
+func (g *group) about() string {
+	var words []string
+	for _, n := range g.names {
+		words = append(words, n.Spoken())
+	}
+	text := strings.Join(words, ", ")
+	if len(g.names) == 1 && len(g.types) > 0 {
+		for _, t := range g.types {
+			text += " " + t.String()
+		}
+	}
+	if text == "" {
+		return "no name"
+	}
+	return text
+}
+
+// instead says whom clients asked in place of the server, and what that cost them.
+func (g *group) instead() string {
+	if !g.to.IsValid() {
+		return ""
+	}
+	return fmt.Sprintf(" It then asked %s, having lost %s.", g.to, spoken(g.cost))
+}
+
+func spoken(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+func times(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// conclude turns the groups into findings, once all has been read.
+func (o *Overview) conclude() {
+	oneSided := o.Queries > 3 && o.Replies == 0 || o.Replies > 3 && o.Queries == 0
+	if oneSided {
+		what := "questions"
+		if o.Queries == 0 {
+			what = "replies"
+		}
+		o.Findings = append(o.Findings, finding.New(finding.OneSided, finding.Concern, finding.About{}, fmt.Sprintf("The capture holds %s only.", what)))
+	}
+	for _, g := range o.groups.order {
+		if o.options.Choose != nil {
+			if g.evidence = slices.DeleteFunc(g.evidence, func(n int) bool { return !o.chosen.has(n) }); len(g.evidence) == 0 {
+				continue
+			}
+		}
+		if oneSided && (g.code == finding.Unanswered || g.code == finding.UnsolicitedReply || g.code == finding.RepeatedQuery) {
+			continue // no server's fault
+		}
+		about := finding.About{}
+		if g.client.IsValid() {
+			about.Client = g.client.String()
+		}
+		if g.server.IsValid() {
+			about.Server, about.Address = g.server.String(), g.server.String()
+		}
+		if len(g.names) == 1 {
+			about.Name = g.names[0].String()
+			if len(g.types) == 1 {
+				about.Type = g.types[0].String()
+			}
+		}
+		slices.Sort(g.evidence)
+		f := finding.New(g.code, g.severity, about, sentences[g.code](g), g.evidence...)
+		if len(o.Findings) < maxFindings {
+			o.Findings = append(o.Findings, f)
+		} else {
+			o.MoreFound++
+		}
+	}
+	o.MoreFound += o.groups.more
+	o.Findings = append(o.Findings, o.LocalLink.conflicts()...)
+	if names := len(o.names.rows); names > 0 {
+		o.Findings = append(o.Findings, finding.New(finding.ReadableNames, finding.Note, finding.About{},
+			fmt.Sprintf("Whoever sees these packets reads %s that %s asked for.", plural(names, "name", "names"), plural(len(o.clients.rows), "client", "clients"))))
+	}
+	finding.Sort(o.Findings)
+	for _, e := range o.secure {
+		o.Encrypted = append(o.Encrypted, *e)
+	}
+	slices.SortFunc(o.Encrypted, func(a, b Encrypted) int { return int(a.First - b.First) })
+}

@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"time"
+
+	"golang.org/x/term"
+
+	"unquil/core/capture"
+	"unquil/core/conversation"
+	"unquil/lab"
+)
+
+// captureFiles are the files of a run, which may be opened more than once.
+type captureFiles struct {
+	app   *app
+	ctx   context.Context
+	d     *decoding
+	size  int64 // of all of them, in bytes; 0 when it is not known
+	files []io.Closer
+	spool string // a copy of standard input, for the second reading
+}
+
+func (c *captureFiles) close() {
+	for _, f := range c.files {
+		f.Close()
+	}
+	if c.spool != "" {
+		os.Remove(c.spool)
+	}
+}
+
+// begins is when the first packet was captured.
+func (c *captureFiles) begins() (time.Time, error) {
+	readers, err := c.open()
+	if err != nil {
+		return time.Time{}, err
+	}
+	for record := range capture.Merge(readers) {
+		if record != nil {
+			return record.Time(), nil
+		}
+	}
+	return time.Time{}, nil
+}
+
+func (c *captureFiles) open() (readers []*capture.Reader, err error) {
+	c.size = 0
+	for _, path := range c.d.paths {
+		file, err := c.file(path)
+		if err != nil {
+			return nil, fmt.Errorf("reading a capture: %w", err)
+		}
+		c.files = append(c.files, file)
+		var in io.Reader = file
+		if info, err := file.Stat(); err == nil && info.Mode().IsRegular() {
+			c.size += info.Size()
+		}
+		if c.d.follow {
+			in = capture.Follow(c.ctx, file)
+		}
+		reader, err := capture.NewReader(in)
+		if err != nil {
+			return nil, fmt.Errorf("reading %s: %w", path, err)
+		}
+		readers = append(readers, reader)
+	}
+	return readers, nil
+}
+
+// file opens one file; "-" is standard input, which is copied where it has to be
+// read twice.
+func (c *captureFiles) file(path string) (fs.File, error) {
+	if path != "-" {
+		return c.app.openCapture(path)
+	}
+	if c.d.to == "" && c.d.exchange == 0 && c.d.between == "" {
+		return os.Stdin, nil
+	}
+	if c.spool == "" {
+		copied, err := os.CreateTemp("", "unquil-capture-*")
+		if err != nil {
+			return nil, err
+		}
+		c.spool = copied.Name()
+		_, err = io.Copy(copied, os.Stdin)
+		if err = errors.Join(err, copied.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return os.Open(c.spool)
+}
+
+// openCapture opens a file, or with --lab one of the lab's captures by its name.
+func (a *app) openCapture(path string) (fs.File, error) {
+	if a.lab {
+		if file, err := lab.Captures().Open(path); err == nil {
+			return file, nil
+		}
+	}
+	return os.Open(path)
+}
+
+// readingProgress tells on a terminal's standard error how far the reading is,
+// from half a second on. The returned function erases it.
+func (a *app) readingProgress(o *conversation.Options, size int64) (stop func()) {
+	file, ok := a.stderr.(*os.File)
+	if !ok || !term.IsTerminal(int(file.Fd())) {
+		return func() {}
+	}
+	begun, told := time.Now(), time.Now()
+	shown := false
+	o.Progress = func(offset int64) {
+		now := time.Now()
+		if now.Sub(begun) < 500*time.Millisecond || now.Sub(told) < 200*time.Millisecond || offset == 0 {
+			return
+		}
+		told, shown = now, true
+		of := ""
+		if size > 0 && offset <= size {
+			of = fmt.Sprintf(" of %d MB (%d %%)", size/1_000_000, 100*offset/size)
+		}
+		fmt.Fprintf(file, "\r\x1b[Kread %d MB%s", offset/1_000_000, of)
+	}
+	return func() {
+		if shown {
+			fmt.Fprint(file, "\r\x1b[K")
+		}
+	}
+}

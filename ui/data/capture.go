@@ -1,0 +1,164 @@
+package data
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"unquil/core/conversation"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// PairedExchange is an exchange of a capture, with what else is known of it.
+type PairedExchange struct {
+	Exchange
+	Findings []finding.Code `json:"findings,omitempty"`
+	Before   int            `json:"asked_again_after,omitempty"`
+	After    int            `json:"asked_again_in,omitempty"`
+	Half     int            `json:"other_half,omitempty"`
+	Packets  []int          `json:"packets"`
+	Looped   bool           `json:"looped,omitempty"`
+	Other    int            `json:"differing_reply_in,omitempty"`
+	Reported string         `json:"reported_unreachable,omitempty"`
+}
+
+// OfPair returns an exchange of a capture as JSON has it.
+func OfPair(e *exchange.Exchange, p *conversation.Pair) PairedExchange {
+	r := p.Related()
+	j := PairedExchange{OfExchange(e), p.Codes, r.Before.Number, r.After.Number, r.Half.Number, p.Packets(), p.Looped(), r.OtherIn, ""}
+	if r.Forbidden != nil {
+		j.Reported = r.Forbidden.By.String() + " says: " + r.Forbidden.Says
+	}
+	return j
+}
+
+// ExchangeColumns are the columns of exchanges as CSV.
+var ExchangeColumns = []string{"number", "time", "client", "server", "transport", "name", "type", "outcome", "took", "tries", "values"}
+
+// ExchangeRow is one exchange as CSV. What came from the network is escaped, and
+// nothing begins like a formula.
+func ExchangeRow(e *exchange.Exchange) []string {
+	took := ""
+	if e.Reply != nil {
+		took = fmt.Sprintf("%.6f", e.Took().Seconds())
+	}
+	row := []string{fmt.Sprint(e.Number), e.Sent().Format(time.RFC3339Nano), e.Client.String(), e.Server.Address.String(), string(e.Transport()),
+		e.Question.Name.String(), e.Question.Type.String(), string(e.Outcome), took, fmt.Sprint(e.Tries()), strings.Join(exchange.Values(e.Answer().Records), "; ")}
+	for i, cell := range row {
+		if cell != "" && strings.ContainsRune("=+-@", rune(cell[0])) {
+			row[i] = "'" + cell
+		}
+	}
+	return row
+}
+
+// OfOverview returns what happened in a capture as JSON has it, with the table or
+// list of one view.
+func OfOverview(o *conversation.Overview, view string) any {
+	clients, _ := o.Clients()
+	servers, _ := o.Servers()
+	result := map[string]any{
+		"packets": o.Packets, "messages": o.Messages, "undecodable": o.Unreadable + o.Malformed, "fragments_missing": o.Incomplete, "gaps": o.Gaps,
+		"captured_twice": o.Duplicates, "exchanges": o.Exchanges, "outcomes": o.Outcomes, "clients": len(clients), "servers": len(servers),
+		"unsolicited": o.Unsolicited, "not_paired": o.Dropped, "findings": o.Findings,
+	}
+	if o.Findings == nil {
+		result["findings"] = []finding.Finding{}
+	}
+	if !o.First.IsZero() {
+		result["first"], result["last"] = o.First, o.Last
+	}
+	if len(o.Encrypted) > 0 {
+		list := []any{}
+		for _, e := range o.Encrypted {
+			j := map[string]any{"client": e.Client, "server": e.Server, "over": e.Over, "packets": e.Packets, "lasted": time.Duration(e.Last - e.First).Seconds()}
+			if e.Host != "" {
+				j["host"] = wire.Escape(e.Host)
+			}
+			if e.Handshake > 0 {
+				j["first_reply_after"] = e.Handshake.Seconds()
+			}
+			list = append(list, j)
+		}
+		result["encrypted"] = list
+	}
+	if f := captureViews[view]; f != nil {
+		result[strings.ReplaceAll(view, "-", "_")] = f(o)
+	}
+	return result
+}
+
+// captureViews are the views that are more than the exchanges themselves.
+var captureViews = map[string]func(o *conversation.Overview) any{
+	"names":    func(o *conversation.Overview) any { return ofRows(o.Names()) },
+	"servers":  func(o *conversation.Overview) any { return ofRows(o.Servers()) },
+	"clients":  func(o *conversation.Overview) any { return ofRows(o.Clients()) },
+	"episodes": ofEpisodes, "walks": ofPaths, "local-link": ofLocalLink, "timeline": ofTimeline,
+}
+
+func ofRows(rows []conversation.Row, uncounted int) any {
+	list := []any{}
+	for _, r := range rows {
+		s := r.Stat
+		j := map[string]any{"key": r.Key, "exchanges": s.Exchanges, "failed": s.Failed, "no_name": s.NoName, "unanswered": s.Unanswered, "peers": s.Peers(), "cache": s.HasCache()}
+		if s.Latency.Count > 0 {
+			j["median"], j["p95"], j["longest"] = s.Latency.Quantile(50).Seconds(), s.Latency.Quantile(95).Seconds(), s.Latency.Max.Seconds()
+		}
+		list = append(list, j)
+	}
+	return map[string]any{"rows": list, "exchanges_not_counted": uncounted}
+}
+
+func ofEpisodes(o *conversation.Overview) any {
+	list := []any{}
+	for _, p := range o.Episodes() {
+		asked := []any{}
+		for _, a := range p.Asked {
+			asked = append(asked, map[string]any{"exchange": a.Exchange.Number, "depth": a.Depth})
+		}
+		list = append(list, map[string]any{"client": p.Client, "begins": p.Begins, "took": p.Took.Seconds(), "failed": p.Failed, "asked": asked})
+	}
+	return list
+}
+
+func ofPaths(o *conversation.Overview) any {
+	list := []any{}
+	for _, p := range o.Paths() {
+		steps := []any{}
+		for _, s := range p.Steps {
+			j := map[string]any{"exchange": s.Exchange.Number}
+			if !s.Zone.IsZero() {
+				j["zone"] = s.Zone
+			}
+			steps = append(steps, j)
+		}
+		j := map[string]any{"resolver": p.Resolver, "question": OfQuestion(p.Question), "begins": p.Begins, "took": p.Took.Seconds(), "ended": p.Ended(), "steps": steps}
+		if p.Asked != nil {
+			j["for_exchange"] = p.Asked.Number
+		}
+		list = append(list, j)
+	}
+	return list
+}
+
+func ofLocalLink(o *conversation.Overview) any {
+	list := []any{}
+	for _, n := range o.LocalLink.Names() {
+		claims := []any{}
+		for _, c := range n.Claims {
+			claims = append(claims, map[string]any{"host": c.Host, "values": c.Values, "alone": c.Unique, "packet": c.Packet, "times": c.Times})
+		}
+		list = append(list, map[string]any{"name": n.Name, "asked": n.Asked, "askers": n.Askers, "claims": claims})
+	}
+	return list
+}
+
+func ofTimeline(o *conversation.Overview) any {
+	slots := []any{}
+	for _, s := range o.Timeline.Slots {
+		slots = append(slots, map[string]any{"asked": s.Asked, "failed": s.Failed, "no_name": s.NoName})
+	}
+	return map[string]any{"begins": time.Unix(0, o.Timeline.Begins).UTC(), "slot": o.Timeline.Width.Seconds(), "slots": slots}
+}
