@@ -45,7 +45,6 @@ func (d *Decoder) fragment(k fragmentKey, offset int, more bool, data []byte, wh
 	if offset+len(data) > maxDatagram || !whole || more && len(data)%8 != 0 {
 		return Malformed
 	}
-	f.flush(d.rec.At, d.Torn)
 	at := -1
 	for i, w := range f.waiting {
 		if w.key == k {

@@ -112,6 +112,9 @@ type Decoder struct {
 // decoder until its next call.
 func (d *Decoder) Decode(r *Record, p *Packet) Contents {
 	d.rec, d.depth, d.lends = r, 0, false
+	if len(d.fragments.waiting) > 0 {
+		d.fragments.flush(r.At, d.Torn)
+	}
 	switch r.Link {
 	case Ethernet:
 		return d.ethernet(r.Data, p)

@@ -106,8 +106,13 @@ func AppendFrame(dst []byte, from, to netip.AddrPort, payload []byte) []byte {
 func appendIP(dst []byte, from, to netip.Addr, protocol byte, segment []byte, sumAt int) []byte {
 	dst = append(append(dst, hardware(to)...), hardware(from)...)
 	pseudo := append(from.AsSlice(), to.AsSlice()...)
-	pseudo = binary.BigEndian.AppendUint32(pseudo, uint32(len(segment)))
-	pseudo = append(pseudo, 0, 0, 0, protocol)
+	if protocol == protocolICMP {
+		pseudo = nil // its checksum covers itself alone (RFC 792)
+	}
+	if pseudo != nil {
+		pseudo = binary.BigEndian.AppendUint32(pseudo, uint32(len(segment)))
+		pseudo = append(pseudo, 0, 0, 0, protocol)
+	}
 	sum := checksum(pseudo, segment)
 	if sum == 0 && protocol == protocolUDP {
 		sum = 0xffff // zero would mean that there is none (RFC 768)
@@ -149,7 +154,8 @@ func checksum(a, b []byte) uint16 {
 }
 
 // Stream builds the segments of one TCP connection between two addresses of one
-// family: data only, as if the capture had begun after the handshake.
+// family. Without [Stream.Open] it is data only, as if the capture had begun after
+// the handshake.
 type Stream struct {
 	client, server netip.AddrPort
 	next           map[netip.AddrPort]uint32 // sequence number by sender
@@ -160,19 +166,66 @@ func NewStream(client, server netip.AddrPort) *Stream {
 	return &Stream{client, server, map[netip.AddrPort]uint32{client: 1, server: 1}}
 }
 
+// Open returns the three frames of the handshake.
+func (s *Stream) Open() [][]byte {
+	s.next[s.client], s.next[s.server] = 0, 0
+	first := s.segment(nil, s.client, nil, SYN)
+	s.next[s.client] = 1
+	second := s.segment(nil, s.server, nil, SYN|ACK)
+	s.next[s.server] = 1
+	return [][]byte{first, second, s.segment(nil, s.client, nil, ACK)}
+}
+
+// Close returns the frames that end the connection.
+func (s *Stream) Close() [][]byte {
+	return [][]byte{s.segment(nil, s.client, nil, FIN|ACK), s.segment(nil, s.server, nil, FIN|ACK)}
+}
+
 // Append appends an Ethernet frame with the next segment from one of the two:
 // the client, or else the server.
 func (s *Stream) Append(dst []byte, from netip.AddrPort, data []byte) []byte {
+	if from != s.client {
+		from = s.server
+	}
+	dst = s.segment(dst, from, data, ACK|0x08) // and push it on to the reader
+	s.next[from] += uint32(len(data))
+	return dst
+}
+
+func (s *Stream) segment(dst []byte, from netip.AddrPort, data []byte, flags byte) []byte {
 	to := s.server
 	if from != s.client {
-		from, to = s.server, s.client
+		to = s.client
 	}
 	segment := binary.BigEndian.AppendUint16(nil, from.Port())
 	segment = binary.BigEndian.AppendUint16(segment, to.Port())
 	segment = binary.BigEndian.AppendUint32(segment, s.next[from])
 	segment = binary.BigEndian.AppendUint32(segment, s.next[to])
-	segment = append(segment, 0x50, 0x18, 0xff, 0xff, 0, 0, 0, 0) // 20 bytes of header; PSH and ACK
-	segment = append(segment, data...)
-	s.next[from] += uint32(len(data))
-	return appendIP(dst, from.Addr(), to.Addr(), protocolTCP, segment, 16)
+	segment = append(segment, 0x50, flags, 0xff, 0xff, 0, 0, 0, 0) // 20 bytes of header
+	return appendIP(dst, from.Addr(), to.Addr(), protocolTCP, append(segment, data...), 16)
+}
+
+// AppendICMP appends an Ethernet frame in which reporter tells the sender of a
+// frame that nothing listens at its port (RFC 792). The frame carries IPv4.
+func AppendICMP(dst []byte, reporter netip.Addr, frame []byte) []byte {
+	quoted := frame[14:min(len(frame), 14+20+8+64)]
+	segment := append([]byte{3, 3, 0, 0, 0, 0, 0, 0}, quoted...)
+	return appendIP(dst, reporter, netip.AddrFrom4([4]byte(quoted[12:16])), protocolICMP, segment, 2)
+}
+
+// Fragments cuts an Ethernet frame with IPv4 into two, the first with size bytes
+// of payload, a multiple of 8.
+func Fragments(frame []byte, id uint16, size int) [][]byte {
+	part := func(offset int, more uint16, data []byte) []byte {
+		out := append([]byte(nil), frame[:14+20]...)
+		header := out[14:]
+		binary.BigEndian.PutUint16(header[2:], uint16(20+len(data)))
+		binary.BigEndian.PutUint16(header[4:], id)
+		binary.BigEndian.PutUint16(header[6:], more|uint16(offset/8))
+		header[10], header[11] = 0, 0
+		binary.BigEndian.PutUint16(header[10:], checksum(header, nil))
+		return append(out, data...)
+	}
+	payload := frame[14+20:]
+	return [][]byte{part(0, 0x2000, payload[:size]), part(size, 0, payload[size:])}
 }

@@ -141,6 +141,8 @@ func (o *Overview) judge(p *Pair) {
 		o.find(k, severity, p)
 	case outcome == exchange.NoName:
 		o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Note, p)
+	case outcome == CutOff:
+		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture cut its reply off"}, finding.Note, p)
 	case failed(outcome):
 		g := o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Fault, p)
 		if rel.After.Number > 0 && rel.After.Server != p.Server {

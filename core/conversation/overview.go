@@ -138,6 +138,9 @@ func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 		case isUnreadable:
 			o.Unreadable++
 			o.unreadable(it)
+			if data := it.Packet.Payload; it.Packet.Cut && len(data) >= 12 && it.View.Flags().Has(wire.QR) {
+				pairer.CutReply(&it.Message)
+			}
 		case isForbidden:
 			pairer.Forbidden(&it.Packet)
 		case isEncrypted:

@@ -234,6 +234,9 @@ type Message struct {
 func NewMessage(p *capture.Packet) (m Message, err error) {
 	m.Packet = *p
 	m.View, err = wire.ReadView(p.Payload)
+	if q := m.View.QuestionBytes(); err == nil && len(q) > 4 && q[len(q)-5] != 0 {
+		err = &wire.ParseError{Field: "QNAME", Offset: 12, Err: wire.ErrPointer} // there is nothing before it to point at
+	}
 	if err == nil {
 		m.name, m.question = m.View.QuestionHashes()
 	}
@@ -483,6 +486,19 @@ func (p *Pairer) unsolicited(m *Message) {
 	if p.Unsolicited != nil {
 		p.Unsolicited(m, fits)
 	}
+}
+
+// CutOff is the outcome of an exchange whose reply the capture holds too little of.
+const CutOff exchange.Outcome = "cut-off"
+
+// CutReply takes a reply of which the capture holds the header alone.
+func (p *Pairer) CutReply(m *Message) {
+	pair := p.unquestioned(m)
+	if pair == nil {
+		return
+	}
+	pair.outcome, pair.Cut = CutOff, true
+	pair.related().OtherIn = m.Packet.Number
 }
 
 // Forbidden takes an ICMP error that quotes a packet of a question.

@@ -50,7 +50,7 @@ func (v *View) Overview(file string, o *conversation.Overview) {
 		text  string
 	}{
 		{o.Unsolicited, "replies", "%d without a question in the capture"},
-		{o.Duplicates, "copies", "%d packets were captured twice"},
+		{o.Duplicates, "copies", "%d of packets that were captured twice"},
 		{o.Incomplete, "fragments", "%d datagrams stayed without some of theirs"},
 		{o.Gaps, "gaps", "%d places in TCP streams where packets are missing"},
 		{o.Unreadable + o.Malformed, "unreadable", "%d packets"},
@@ -128,7 +128,7 @@ func overviewSentence(o *conversation.Overview) string {
 	}
 	bad := 0
 	for outcome, n := range o.Outcomes {
-		if !outcome.Good() && outcome != exchange.Referral && outcome != exchange.Truncated {
+		if !outcome.Good() && outcome != exchange.Referral && outcome != exchange.Truncated && outcome != conversation.CutOff {
 			bad += n
 		}
 	}
@@ -342,6 +342,9 @@ func (v *View) Paths(o *conversation.Overview) {
 		end := good.Render("reaches " + resultWords(p.Last()))
 		if !p.Ended() {
 			end = severe[finding.Fault].Render("stops at "+p.Last().Server.Name()+": ") + resultWords(p.Last())
+			if p.Last().Outcome.Good() {
+				end += ", without authority"
+			}
 		}
 		v.flow("", 0, fmt.Sprintf("%s  %s %s", p.Begins.Format(clock), subject.Render(p.Question.Spoken()), end), plainStyle)
 		asked := "for no question in the capture"
