@@ -33,6 +33,7 @@ type Scenario struct {
 	Keys      []Key      `toml:"key"`
 	Faults    []Fault    `toml:"fault"`
 	Seen      []Seen
+	Captured  []Captured
 	Healthy   []Healthy
 }
 
@@ -121,6 +122,14 @@ type Seen struct {
 	By      string   // the command with its arguments
 	Finding string   // the code
 	At      []string // the servers it names; none: it is about the zone or the name
+}
+
+// Captured is what one of the morning's captures shows.
+type Captured struct {
+	File     string
+	Finding  string // the code
+	Severity string
+	About    string // an address or a name in the finding's sentence
 }
 
 // Healthy is a name that must raise no alarm.

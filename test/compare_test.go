@@ -45,7 +45,7 @@ func TestCompareForms(t *testing.T) {
 	for _, want := range []string{"5 of 7 have it (71 of 100)", "still old office, ns.farhost.test", "can have forgotten the old answer in 41 min"} {
 		assert.Contains(t, squeezed(o), want)
 	}
-	kept := squeezed(run(t, "decode", keep))
+	kept := squeezed(run(t, "decode", keep, "--view", "exchanges", "--type", "A"))
 	assert.Contains(t, kept, "tickets.hollowtarn.example A: 203.0.113.80")
 	assert.Contains(t, kept, "(2001:db8:0:2::10 asked 2001:db8:113::11)")
 

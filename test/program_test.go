@@ -96,9 +96,10 @@ type document struct {
 		Evidence                   []int
 	}
 	Exchanges []struct {
-		Number  int
-		Outcome string
-		Values  []string
+		Number   int
+		Outcome  string
+		Values   []string
+		Question struct{ Name, Type string }
 	}
 	Result json.RawMessage
 }
@@ -332,30 +333,6 @@ func TestBadInput(t *testing.T) {
 			assert.True(t, strings.HasPrefix(lines[0], "unquil: "))
 		})
 	}
-}
-
-func TestDecode(t *testing.T) {
-	morning, err := lab.Files["valley-morning.pcapng"]()
-	require.NoError(t, err)
-	path := filepath.Join(t.TempDir(), "monday.pcapng")
-	require.NoError(t, os.WriteFile(path, morning, 0o600))
-	o := run(t, "decode", path)
-	assert.Equal(t, 3, o.code)
-	text := squeezed(o)
-	for _, want := range []string{"5 of 21 exchanges failed", "and no reply is in the capture", "summit.camera.hollowtarn.example (server-failure)", "took 2.4 s", "tickets.hollowtarn.example A: 203.0.113.80"} {
-		assert.Contains(t, text, want)
-	}
-	lines := strings.Split(strings.TrimSpace(run(t, "decode", path, "--json").stdout), "\n")
-	assert.Len(t, lines, 22, "an exchange a line, the summary last")
-	for _, line := range lines {
-		require.True(t, json.Valid([]byte(line)))
-	}
-	cut := filepath.Join(t.TempDir(), "cut.pcapng")
-	require.NoError(t, os.WriteFile(cut, morning[:len(morning)/2], 0o600))
-	o = run(t, "decode", cut)
-	assert.Equal(t, 1, o.code)
-	assert.Contains(t, o.stderr, "the file ends in the middle of a packet")
-	assert.Contains(t, o.stdout, "203.0.113.120, 203.0.113.121", "what came before the cut is shown")
 }
 
 func TestDecodeMessage(t *testing.T) {

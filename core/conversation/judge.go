@@ -547,7 +547,9 @@ func (o *Overview) conclude() {
 		}
 	}
 	o.MoreFound += o.groups.more
-	o.Findings = append(o.Findings, o.LocalLink.conflicts()...)
+	if o.options.Choose == nil { // who chooses exchanges asks for these, and the local link has none
+		o.Findings = append(o.Findings, o.LocalLink.conflicts()...)
+	}
 	if names := len(o.names.rows); names > 0 {
 		o.Findings = append(o.Findings, finding.New(finding.ReadableNames, finding.Note, finding.About{},
 			fmt.Sprintf("Whoever sees these packets reads %s that %s asked for.", plural(names, "name", "names"), plural(len(o.clients.rows), "client", "clients"))))

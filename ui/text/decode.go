@@ -245,14 +245,18 @@ func (v *View) Clients(o *conversation.Overview) {
 }
 
 func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted int) {
-	widths := []int{8, 8, 8, 9, 9, 9, 9}
+	widths := []int{7, 7, 8, 8, 8, 8, 8}
 	first := v.width - 8 - 11
 	for _, w := range widths {
 		first -= w
 	}
 	first = max(first, 16)
 	line := func(key string, words []string, bar string) {
-		text := pad(cut(key, first-1), first)
+		if ansi.StringWidth(key) >= first { // on a line of its own
+			v.line(cut(key, v.width))
+			key = ""
+		}
+		text := pad(key, first)
 		for i, w := range widths {
 			text += strings.Repeat(" ", max(w-ansi.StringWidth(words[i]), 0)) + words[i]
 		}

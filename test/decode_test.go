@@ -1,0 +1,225 @@
+package test
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/csv"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unquil/lab"
+)
+
+// captures writes the lab's captures to a folder.
+func captures(t testing.TB) string {
+	folder := t.TempDir()
+	for name, content := range lab.Files {
+		data, err := content()
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), data, 0o600))
+	}
+	return folder
+}
+
+// lines are the JSON lines of a capture: the exchanges, and the summary.
+func lines(t testing.TB, args ...string) (exchanges []map[string]any, summary map[string]any) {
+	o := run(t, append([]string{"decode", "--json"}, args...)...)
+	decoder := json.NewDecoder(strings.NewReader(o.stdout))
+	for decoder.More() {
+		var line map[string]any
+		require.NoError(t, decoder.Decode(&line), "%s", o.stderr)
+		exchanges = append(exchanges, line)
+	}
+	require.NotEmpty(t, exchanges, "%s", o.stderr)
+	last := exchanges[len(exchanges)-1]
+	return exchanges[:len(exchanges)-1], last["summary"].(map[string]any)
+}
+
+// Each finding that the scenario says a capture holds is found, as heavy as it is
+// said to be, and no other fault is.
+func TestCapturesShowWhatTheyHold(t *testing.T) {
+	folder := captures(t)
+	faults := map[string]int{}
+	for _, want := range scenario(t).Captured {
+		if want.Severity == "fault" {
+			faults[want.File]++
+		}
+		t.Run(want.File+" "+want.Finding+" "+want.About, func(t *testing.T) {
+			_, summary := lines(t, filepath.Join(folder, want.File))
+			found := false
+			for _, f := range summary["findings"].([]any) {
+				f := f.(map[string]any)
+				found = found || f["code"] == want.Finding && f["severity"] == want.Severity && strings.Contains(f["text"].(string), want.About)
+			}
+			assert.True(t, found)
+		})
+	}
+	for file, n := range faults {
+		_, summary := lines(t, filepath.Join(folder, file))
+		got := 0
+		for _, f := range summary["findings"].([]any) {
+			if f.(map[string]any)["severity"] == "fault" {
+				got++
+			}
+		}
+		if file != "resolver-uplink.pcap" { // where each of the servers that fail is one
+			assert.Equal(t, n, got, "faults in %s", file)
+		}
+	}
+}
+
+func TestDecodeViews(t *testing.T) {
+	folder := captures(t)
+	morning, uplink := filepath.Join(folder, "valley-morning.pcapng"), filepath.Join(folder, "resolver-uplink.pcap")
+	for _, tt := range []struct {
+		name string
+		args []string
+		code int
+		want []string
+		not  []string
+	}{
+		{"the overview", []string{morning}, 3, []string{"7 of 360 exchanges failed", "--view exchanges --finding unanswered --client 192.0.2.140", "public.resolvers.test", "phone.hollowtarn.example A from 192.0.2.53"}, nil},
+		{"exchanges", []string{morning, "--view", "exchanges"}, 3, []string{"3 07:40:02.100 tickets.hollowtarn.example A: 203.0.113.80 in 0.4 ms (192.0.2.21 asked 192.0.2.53)", "asked again in exchange"}, nil},
+		{"names", []string{morning, "--view", "names"}, 3, []string{"www.hollowtarn.example"}, []string{"estimate"}},
+		{"servers", []string{morning, "--view", "servers"}, 3, []string{"192.0.2.53 354 4 14 8", "cache", "192.0.2.66 2 2 0 1 - - -"}, nil},
+		{"clients", []string{morning, "--view", "clients"}, 3, []string{"192.0.2.140"}, nil},
+		{"episodes", []string{morning, "--view", "episodes", "--client", "192.0.2.71"}, 3, []string{"192.0.2.71 asked 30 questions within 1", "part14.guest.hollowtarn.example AAAA"}, nil},
+		{"walks", []string{uplink, "--view", "walks"}, 3, []string{"www.hollowtarn.example A reaches 203.0.113.120", "for 192.0.2.21 (exchange 1)", ". 198.51.100.1: referred to example", "status.lifts.hollowtarn.example A stops at 198.51.100.91", "without authority"}, nil},
+		{"no walks", []string{morning, "--view", "walks"}, 3, []string{"no walk"}, nil},
+		{"the local link", []string{morning, "--view", "local-link"}, 3, []string{"both claim printer.local", "192.0.2.51 says A 192.0.2.51, alone", "nobody claims it"}, nil},
+		{"the timeline", []string{morning, "--view", "timeline"}, 3, []string{"a column is", "07:40:00"}, nil},
+		{"one exchange", []string{morning, "--exchange", "3"}, 0, []string{"question reply", "IPv4 from 192.0.2.21", "recursion offered", "kept 41 min 18 s (2478)", "other half exchange 4"}, nil},
+		{"one exchange with its bytes", []string{morning, "--exchange", "3", "--wire"}, 0, []string{"QNAME tickets.hollowtarn.example.", "ADDRESS 203.0.113.80"}, nil},
+		{"one that was asked again", []string{morning, "--exchange", "43"}, 0, []string{"tried again in packet"}, nil},
+		{"one that is not there", []string{morning, "--exchange", "9999"}, 2, nil, nil},
+		{"by name and type", []string{morning, "--view", "exchanges", "--name", "tick*", "--type", "aaaa"}, 0, []string{"tickets.hollowtarn.example AAAA"}, []string{"tickets.hollowtarn.example A:", "www."}},
+		{"by zone", []string{uplink, "--view", "exchanges", "--under", "farhost.test"}, 0, []string{"book.lodge.farhost.test"}, []string{"hollowtarn"}},
+		{"by outcome", []string{morning, "--view", "exchanges", "--outcome", "server-failure"}, 3, []string{"server-failure"}, []string{"no-name"}},
+		{"by server and time taken", []string{morning, "--view", "exchanges", "--server", "192.0.2.0/24", "--slower", "2s"}, 0, []string{"summit.camera.hollowtarn.example A"}, []string{"ridge.north"}},
+		{"by time", []string{morning, "--view", "exchanges", "--between", "07:40:02,07:40:05"}, 0, []string{"tickets.hollowtarn.example A", "timetable.hollowtarn.example TXT"}, []string{"www."}},
+		{"by finding", []string{morning, "--view", "exchanges", "--finding", "half-fails"}, 3, []string{"web.hollowtarn.example AAAA: server-failure"}, []string{"tickets"}},
+		{"by a condition", []string{morning, "--view", "exchanges", "--where", `outcome == "no-name" && client == "192.0.2.22" && took > 0.021`}, 0, []string{"tikets.hollowtarn.example A: no-name"}, []string{"farhost"}},
+		{"by ID", []string{morning, "--view", "exchanges", "--id", "19805"}, 0, []string{"tickets.hollowtarn.example A"}, []string{"AAAA"}},
+		{"findings are narrowed too", []string{morning, "--client", "192.0.2.21"}, 3, []string{"status.lifts.hollowtarn.example"}, []string{"192.0.2.66", "no-name-burst"}},
+		{"a view that is none", []string{morning, "--view", "everything"}, 2, nil, nil},
+		{"a condition that is none", []string{morning, "--where", "took >"}, 2, nil, nil},
+		{"a condition over nothing", []string{morning, "--where", "colour == 3"}, 2, nil, nil},
+		{"times that are none", []string{morning, "--between", "noon"}, 2, nil, nil},
+		{"a finding that is none", []string{morning, "--finding", "gremlins"}, 2, nil, nil},
+		{"two files as one", []string{morning, uplink}, 3, []string{"of 388 exchanges failed"}, nil},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			o := run(t, append([]string{"decode"}, tt.args...)...)
+			o.holds(t, tt.code, tt.want, tt.not)
+			if tt.code == 2 {
+				assert.Contains(t, o.stderr, "next: ")
+			}
+		})
+	}
+}
+
+func TestDecodeForms(t *testing.T) {
+	folder := captures(t)
+	morning := filepath.Join(folder, "valley-morning.pcapng")
+	exchanges, summary := lines(t, morning, "--view", "servers")
+	assert.Len(t, exchanges, 360)
+	assert.NotEmpty(t, summary["servers"])
+	rows, err := csv.NewReader(strings.NewReader(run(t, "decode", morning, "--csv").stdout)).ReadAll()
+	require.NoError(t, err)
+	assert.Len(t, rows, 361)
+
+	// What is chosen can be written, and reads back as what it was.
+	chosen := filepath.Join(folder, "chosen.pcapng")
+	o := run(t, "decode", morning, "--name", "timetable*", "--to", chosen)
+	assert.Contains(t, o.stdout, "packets of 2 exchanges written")
+	back, _ := lines(t, chosen)
+	require.Len(t, back, 2)
+	assert.Equal(t, "truncated", back[0]["outcome"])
+	assert.Equal(t, "answered", back[1]["outcome"], "with all of its TCP connection")
+	torn := filepath.Join(folder, "fragments.pcapng")
+	assert.Zero(t, run(t, "decode", filepath.Join(folder, "mangled.pcapng"), "--where", `type == "TXT" && took > 0`, "--to", torn).code)
+	back, _ = lines(t, torn)
+	require.NotEmpty(t, back)
+	assert.Equal(t, "answered", back[0]["outcome"], "with all of its fragments")
+
+	data, err := os.ReadFile(morning)
+	require.NoError(t, err)
+	t.Run("packed", func(t *testing.T) {
+		var packed bytes.Buffer
+		w := gzip.NewWriter(&packed)
+		w.Write(data)
+		w.Close()
+		path := filepath.Join(folder, "morning.pcapng.gz")
+		require.NoError(t, os.WriteFile(path, packed.Bytes(), 0o600))
+		assert.Contains(t, run(t, "decode", path).stdout, "7 of 360 exchanges failed")
+	})
+	t.Run("standard input", func(t *testing.T) {
+		for _, args := range [][]string{{"decode", "-"}, {"decode", "-", "--exchange", "3"}} {
+			cmd := exec.Command(program, args...)
+			cmd.Stdin = bytes.NewReader(data)
+			out, _ := cmd.Output()
+			assert.Contains(t, string(out), "192.0.2.53")
+		}
+	})
+	t.Run("cut", func(t *testing.T) {
+		cut := filepath.Join(folder, "cut.pcapng")
+		require.NoError(t, os.WriteFile(cut, data[:len(data)/2], 0o600))
+		o := run(t, "decode", cut)
+		assert.Equal(t, 1, o.code)
+		assert.Contains(t, o.stderr, "the file ends in the middle of a packet")
+		assert.Contains(t, o.stdout, "summit.camera.hollowtarn.example", "what came before the cut is shown")
+	})
+	t.Run("still being written", func(t *testing.T) {
+		growing := filepath.Join(folder, "growing.pcapng")
+		require.NoError(t, os.WriteFile(growing, data[:3000], 0o600))
+		cmd := exec.Command(program, "decode", growing, "--follow-file")
+		var out bytes.Buffer
+		cmd.Stdout = &out
+		require.NoError(t, cmd.Start())
+		file, err := os.OpenFile(growing, os.O_APPEND|os.O_WRONLY, 0)
+		require.NoError(t, err)
+		file.Write(data[3000:])
+		file.Close()
+		time.Sleep(1500 * time.Millisecond)
+		require.NoError(t, cmd.Process.Signal(os.Interrupt))
+		cmd.Wait()
+		assert.Contains(t, out.String(), "of 360 exchanges failed")
+	})
+}
+
+// What the other commands keep, decode reads back as the same exchanges.
+func TestKeptFilesReadBack(t *testing.T) {
+	for _, args := range [][]string{
+		{"ask", "www.hollowtarn.example", "timetable.hollowtarn.example", "--type", "A,TXT", "--from", "office,isp"},
+		{"trace", "tickets.hollowtarn.example"},
+		{"compare", "tickets.hollowtarn.example", "--from", "office,isp", "--zone-servers"},
+	} {
+		t.Run(args[0], func(t *testing.T) {
+			keep := filepath.Join(t.TempDir(), "kept.pcapng")
+			d, _ := runJSON(t, append(args, "--lab", "--keep", keep)...)
+			count := map[string]int{}
+			for _, e := range d.Exchanges {
+				count[e.Question.Name+" "+e.Question.Type+" "+e.Outcome]++
+			}
+			back, _ := lines(t, keep)
+			for _, e := range back {
+				q := e["question"].(map[string]any)
+				key := q["name"].(string) + " " + q["type"].(string) + " " + e["outcome"].(string)
+				if e["outcome"] != "truncated" { // the same exchange goes on over TCP
+					count[key]--
+				}
+			}
+			for key, n := range count {
+				assert.Zero(t, n, key)
+			}
+		})
+	}
+}
