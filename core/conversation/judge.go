@@ -2,6 +2,7 @@ package conversation
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -50,6 +51,7 @@ type group struct {
 	count    int
 	evidence []int
 	names    []wire.Name
+	hashes   [maxSamples]uint64 // of the names
 	types    []wire.Type
 	most     time.Duration
 	cost     time.Duration // that clients lost
@@ -99,13 +101,13 @@ func (g *group) add(p *Pair) {
 	if len(g.evidence) < maxEvidence {
 		g.evidence = append(g.evidence, p.Number)
 	}
-	if len(g.names) < maxSamples {
-		if name, err := p.view.QName(); err == nil && !name.IsZero() && !slices.ContainsFunc(g.names, name.Equal) {
-			g.names = append(g.names, name)
+	if n := len(g.names); n < maxSamples && !slices.Contains(g.hashes[:n], p.name) {
+		if name, err := p.view.QName(); err == nil && !name.IsZero() {
+			g.names, g.hashes[n] = append(g.names, name), p.name
 		}
-		if t := p.view.QType(); !slices.Contains(g.types, t) {
-			g.types = append(g.types, t)
-		}
+	}
+	if t := p.view.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
+		g.types = append(g.types, t)
 	}
 }
 
@@ -124,7 +126,7 @@ func (o *Overview) judge(p *Pair) {
 		k.detail = fmt.Sprintf("%s says: %s", rel.Forbidden.By, rel.Forbidden.Says)
 		o.find(k, finding.Fault, p)
 	case outcome == exchange.NoReply:
-		if !o.Last.IsZero() && o.Last.UnixNano()-p.Sent[len(p.Sent)-1].At < endOfCapture {
+		if p.ended-p.Sent[len(p.Sent)-1].At < endOfCapture && p.ended > 0 {
 			break // the reply may have come after the capture ended
 		}
 		g := o.find(as(finding.Unanswered, both), finding.Fault, p)
@@ -202,8 +204,8 @@ func (o *Overview) slow(p *Pair, took time.Duration) (bool, finding.Severity) {
 type client struct {
 	missing [8]missing
 	at      int
+	last    int64 // when it asked for the newest of them
 	times   [burstNames]int64
-	burst   int
 }
 
 type missing struct {
@@ -215,7 +217,11 @@ type missing struct {
 // missingNames sees the search list at work: a name that does not exist, and then the
 // same without its end, or with another; and many in a row that do not exist.
 func (o *Overview) missingNames(p *Pair, outcome exchange.Outcome) {
-	c := o.people[p.Client.Addr()]
+	stat, _ := o.clients.of(p.Client.Addr())
+	if stat == &o.clients.rest {
+		return
+	}
+	c := stat.missing
 	if c == nil && outcome != exchange.NoName {
 		return
 	}
@@ -224,12 +230,12 @@ func (o *Overview) missingNames(p *Pair, outcome exchange.Outcome) {
 		return
 	}
 	name, sent := question[:len(question)-4], p.Sent[0].At
+	if c != nil && outcome != exchange.NoName && sent-c.last > suffixWithin {
+		return
+	}
 	if c == nil {
-		if len(o.people) == maxPeople {
-			return
-		}
 		c = &client{}
-		o.people[p.Client.Addr()] = c
+		stat.missing = c
 	}
 	for i := range c.missing {
 		m := &c.missing[i]
@@ -250,6 +256,7 @@ func (o *Overview) missingNames(p *Pair, outcome exchange.Outcome) {
 		return
 	}
 	m := &c.missing[c.at%len(c.missing)]
+	c.last = sent
 	m.name, m.number, m.sent = append(m.name[:0], name...), p.Number, sent
 	oldest := c.times[c.at%burstNames]
 	c.times[c.at%burstNames] = sent
@@ -274,6 +281,7 @@ func appended(long, name []byte) string {
 
 // countdown is the TTL that a server gave for a question, and when.
 type countdown struct {
+	key uint64 // of server and question
 	ttl uint32
 	at  int64
 }
@@ -286,44 +294,54 @@ func (o *Overview) answers(p *Pair, outcome exchange.Outcome) {
 	question := p.question
 	switch outcome {
 	case exchange.NoName:
-		if _, known := o.denied[question]; !known && len(o.denied) < maxDenied {
-			o.denied[question] = p.link()
-		}
-	case exchange.Answered:
-		if by, known := o.denied[question]; len(o.denied) > 0 && known && by.Server != p.Server && !p.reply.Flags().Has(wire.AA) {
-			g := o.find(groupKey{code: finding.AnswerRewritten, server: p.Server.Addr(), client: p.Client.Addr()}, finding.Fault, p)
-			g.to = by.Server.Addr()
-			if !slices.Contains(g.evidence, by.Number) {
-				g.evidence = append(g.evidence, by.Number)
+		if len(o.denied) < maxDenied {
+			if _, known := o.denied[question]; !known {
+				o.denied[question] = p.link()
+				o.deniedMark[question%marks] = true
 			}
 		}
+	case exchange.Answered:
 		if p.reply.Flags().Has(wire.AA) {
-			return // no cache's
+			return // the zone's own word, and no cache's
+		}
+		if o.deniedMark[question%marks] {
+			if by, known := o.denied[question]; known && by.Server != p.Server {
+				g := o.find(groupKey{code: finding.AnswerRewritten, server: p.Server.Addr(), client: p.Client.Addr()}, finding.Fault, p)
+				g.to = by.Server.Addr()
+				if !slices.Contains(g.evidence, by.Number) {
+					g.evidence = append(g.evidence, by.Number)
+				}
+			}
 		}
 		c := p.reply.Records()
 		if !c.Next() {
 			return
 		}
-		k := mixAddress(question, p.Server.Addr())
-		before, known := o.counted[k]
-		switch {
-		case known:
+		key := mixAddress(question, p.Server.Addr())
+		before := &o.counted[key%marks]
+		if before.key == key {
 			passed := uint32((p.Received - before.at) / int64(time.Second))
 			if left := before.ttl - c.Record.TTL; passed > 1 && left+1 >= passed && left <= passed+1 {
 				server, _ := o.servers.of(p.Server)
 				server.hasCache = true
 			}
-		case len(o.counted) < maxCounted:
-			o.counted[k] = countdown{c.Record.TTL, p.Received}
+		}
+		if before.key != key || p.Received-before.at > int64(time.Minute) {
+			*before = countdown{key, c.Record.TTL, p.Received}
 		}
 	}
 }
+
+// marks is the size of the tables in which the last of many is remembered.
+const marks = 1 << 12
 
 // HasCache reports whether the server's TTLs were seen counting down.
 func (s *Stat) HasCache() bool { return s.hasCache }
 
 // unsolicited counts a reply that answers no question of the capture.
 func (o *Overview) unsolicited(m *Message, fits *Pair) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
 	o.Unsolicited++
 	k := groupKey{code: finding.UnsolicitedReply, client: m.Packet.To.Addr(), server: m.Packet.From.Addr()}
 	severity := finding.Note
@@ -346,6 +364,8 @@ func (o *Overview) unsolicited(m *Message, fits *Pair) {
 
 // unreadable lists a packet that cannot be read, with what is wrong at which byte.
 func (o *Overview) unreadable(it *item) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
 	k, why := groupKey{code: finding.Undecodable}, "its headers contradict themselves"
 	severity := finding.Note
 	switch {
@@ -372,6 +392,14 @@ func (g *group) packet(number int, why string) {
 		}
 		g.texts = append(g.texts, text)
 	}
+}
+
+// place orders groups by what shows them first.
+func (g *group) place() int {
+	if len(g.evidence) > 0 {
+		return g.evidence[0]
+	}
+	return 1 << 40
 }
 
 // sentences say each group in a sentence.
@@ -517,6 +545,10 @@ func (o *Overview) conclude() {
 		o.Findings = append(o.Findings, finding.New(finding.OneSided, finding.Concern, finding.About{}, fmt.Sprintf("The capture holds %s only.", what)))
 	}
 	for _, g := range o.groups.order {
+		slices.Sort(g.evidence)
+	}
+	slices.SortStableFunc(o.groups.order, func(a, b *group) int { return cmp.Compare(a.place(), b.place()) })
+	for _, g := range o.groups.order {
 		if o.options.Choose != nil {
 			if g.evidence = slices.DeleteFunc(g.evidence, func(n int) bool { return !o.chosen.has(n) }); len(g.evidence) == 0 {
 				continue
@@ -538,7 +570,6 @@ func (o *Overview) conclude() {
 				about.Type = g.types[0].String()
 			}
 		}
-		slices.Sort(g.evidence)
 		f := finding.New(g.code, g.severity, about, sentences[g.code](g), g.evidence...)
 		if len(o.Findings) < maxFindings {
 			o.Findings = append(o.Findings, f)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"unquil/core/capture"
@@ -45,7 +46,7 @@ type Overview struct {
 	spelled map[uint64]wire.Name
 	servers table[netip.AddrPort]
 	clients table[netip.Addr]
-	people  map[netip.Addr]*client
+	mu      sync.Mutex // of what pairing and counting both find
 	groups  groups
 	nobody  group // takes what is not counted
 	muted   bool
@@ -53,7 +54,9 @@ type Overview struct {
 	options Options
 	secure  map[[2]netip.AddrPort]*Encrypted
 	denied  map[uint64]Link // by question: who said that there is no such name
-	counted map[uint64]countdown
+	counted [marks]countdown
+	// deniedMark says where in denied it is worth looking.
+	deniedMark [marks]bool
 }
 
 // Line is what an exchange that was kept has to do with others.
@@ -78,18 +81,22 @@ type Slow struct {
 const (
 	maxKept    = 10_000 // exchanges
 	maxSlowest = 5
-	maxPeople  = 20_000 // clients
 	maxDenied  = 10_000
-	maxCounted = 10_000
 )
 
 // Read reads captures as one, merged by their time. On an error of a file, the
 // overview holds what came before it; when ctx ends, what was read by then.
 func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Overview, error) {
-	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, spelled: map[uint64]wire.Name{}, people: map[netip.Addr]*client{},
-		secure: map[[2]netip.AddrPort]*Encrypted{}, denied: map[uint64]Link{}, counted: map[uint64]countdown{}, options: options}
+	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, spelled: map[uint64]wire.Name{},
+		secure: map[[2]netip.AddrPort]*Encrypted{}, denied: map[uint64]Link{}, options: options}
+	o.names.hash = func(h uint64) uint64 { return h }
+	o.servers.hash = func(a netip.AddrPort) uint64 { return mixAddress(uint64(a.Port()), a.Addr()) }
+	o.clients.hash = func(a netip.Addr) uint64 { return mixAddress(0, a) }
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
-	pairer := NewPairer(o.add)
+	counter := newCounter(o)
+	pairer := NewPairer(counter.add)
+	pairer.Lends = true
+	counter.free = pairer.Free
 	pairer.Unsolicited = o.unsolicited
 	source := feed{options: options}
 	full, back, failed := source.run(ctx, readers)
@@ -101,6 +108,7 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 		back <- c
 	}
 	pairer.Close()
+	counter.close()
 	o.Dropped, o.Duplicates = pairer.Dropped, o.Duplicates+pairer.Duplicates
 	o.Incomplete, o.Gaps = source.decoder.Incomplete(), source.gaps
 	slices.SortFunc(o.Kept, func(a, b exchange.Exchange) int { return cmp.Compare(a.Number, b.Number) })
@@ -339,3 +347,59 @@ func (s *numbers) add(n int) {
 }
 
 func (s numbers) has(n int) bool { return n/64 < len(s) && s[n/64]&(1<<(n%64)) != 0 }
+
+// counter counts and judges exchanges in a goroutine of its own, so that pairing
+// goes on meanwhile. They come in the order in which they were paired.
+type counter struct {
+	overview *Overview
+	now      []*Pair
+	full     chan []*Pair
+	back     chan []*Pair
+	ended    chan struct{}
+	free     func(*Pair)
+}
+
+// Exchanges that are handed over at once, and how many such batches there are.
+const (
+	batch   = 128
+	batches = 3
+)
+
+func newCounter(o *Overview) *counter {
+	c := &counter{overview: o, full: make(chan []*Pair, batches), back: make(chan []*Pair, batches+1), ended: make(chan struct{})}
+	for range batches {
+		c.back <- make([]*Pair, 0, batch)
+	}
+	c.now = <-c.back
+	go func() {
+		defer close(c.ended)
+		for pairs := range c.full {
+			o.mu.Lock()
+			for _, p := range pairs {
+				o.add(p)
+			}
+			o.mu.Unlock()
+			c.back <- pairs
+		}
+	}()
+	return c
+}
+
+func (c *counter) add(p *Pair) {
+	if c.now = append(c.now, p); len(c.now) < batch {
+		return
+	}
+	c.full <- c.now
+	c.now = <-c.back
+	for _, counted := range c.now {
+		c.free(counted)
+	}
+	c.now = c.now[:0]
+}
+
+// close waits until all have been counted.
+func (c *counter) close() {
+	c.full <- c.now
+	close(c.full)
+	<-c.ended
+}

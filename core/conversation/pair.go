@@ -21,7 +21,7 @@ const (
 	window     = int64(60 * time.Second)
 	linger     = int64(5 * time.Second)
 	maxOpen    = 1 << 16
-	maxDone    = 1 << 11
+	maxDone    = 1 << 10
 	maxTries   = 16 // packets kept of one question asked again and again
 	oneMoment  = int64(2 * time.Millisecond)
 	pairWithin = int64(250 * time.Millisecond) // between the questions for A and AAAA
@@ -54,6 +54,7 @@ type Pair struct {
 	hash           uint64 // of all that ties a reply to it
 	about          uint64 // of the client and the name
 	spare          []byte // room for a reply, from an exchange that has ended
+	ended          int64  // where the capture was when nothing more could come of it
 	seen           int64  // when the question's packet came last
 	id             uint16
 	hops           uint8
@@ -269,6 +270,9 @@ func (r *ring) oldest() *Pair { return r.head.next }
 type Pairer struct {
 	// Emit is called once for each exchange, when nothing more can come of it.
 	Emit func(*Pair)
+	// Lends says that exchanges stay in use after Emit: each has to be given back
+	// with Free.
+	Lends bool
 	// Unsolicited is called with each reply to which the capture holds no question,
 	// and with the open question of the same client that it would fit but for its ID
 	// or its source; nil without one.
@@ -278,15 +282,20 @@ type Pairer struct {
 	Dropped, Duplicates int
 
 	numbered   int
-	pairs      map[uint64]*Pair
-	latest     map[uint64]*Pair // by client and name: what was asked last
+	pairs      [buckets]*Pair // by hash, chained through same
+	latest     [buckets]*Pair // by client and name: what was asked last; another's takes its place
+	now        int64          // of the capture
 	open, done ring
 	free       []*Pair
 }
 
+// buckets is the size of the tables that pairs are found by: plain arrays, which
+// cost less than a map, and fit the processor's cache.
+const buckets = 1 << 14
+
 // NewPairer returns a Pairer that hands its exchanges to emit.
 func NewPairer(emit func(*Pair)) *Pairer {
-	p := &Pairer{Emit: emit, pairs: map[uint64]*Pair{}, latest: map[uint64]*Pair{}}
+	p := &Pairer{Emit: emit}
 	p.open.init()
 	p.done.init()
 	return p
@@ -295,7 +304,8 @@ func NewPairer(emit func(*Pair)) *Pairer {
 // Message takes one DNS message. It allocates nothing once as many pairs have
 // been open as will ever be at once.
 func (p *Pairer) Message(m *Message) {
-	p.expire(m.Packet.At)
+	p.now = m.Packet.At
+	p.expire(p.now)
 	if m.View.Flags().Has(wire.QR) {
 		p.replied(m)
 	} else {
@@ -304,8 +314,8 @@ func (p *Pairer) Message(m *Message) {
 }
 
 func (p *Pairer) find(hash uint64, client, server netip.AddrPort, m *Message) *Pair {
-	pair := p.pairs[hash]
-	for pair != nil && (pair.id != m.View.ID() || pair.question != m.question || pair.TCP != m.Packet.TCP ||
+	pair := p.pairs[hash%buckets]
+	for pair != nil && (pair.hash != hash || pair.id != m.View.ID() || pair.question != m.question || pair.TCP != m.Packet.TCP ||
 		pair.Client != client || pair.Server != server || !pair.view.SameQuestion(m.View)) {
 		pair = pair.same
 	}
@@ -326,8 +336,8 @@ func (p *Pairer) asked(m *Message) {
 	pair.Query = append(pair.Query, m.Packet.Payload...)
 	// The view has to lie over the copy, since the packet's bytes are not ours.
 	pair.view, _ = wire.ReadView(pair.Query)
-	pair.same = p.pairs[hash]
-	p.pairs[hash] = pair
+	pair.same = p.pairs[hash%buckets]
+	p.pairs[hash%buckets] = pair
 	p.open.add(pair)
 	p.relate(pair, m)
 	if p.open.size > maxOpen {
@@ -358,9 +368,9 @@ func (p *Pairer) again(pair *Pair, packet *capture.Packet) {
 // relate ties a new question to what its client asked for the same name before.
 func (p *Pairer) relate(pair *Pair, m *Message) {
 	pair.about = mixAddress(m.name, pair.Client.Addr())
-	before := p.latest[pair.about]
-	p.latest[pair.about] = pair
-	if before == nil || before.Client.Addr() != pair.Client.Addr() {
+	before := p.latest[pair.about%buckets]
+	p.latest[pair.about%buckets] = pair
+	if before == nil || before.about != pair.about || before.Client.Addr() != pair.Client.Addr() {
 		return
 	}
 	sent := pair.Sent[0].At
@@ -476,7 +486,11 @@ func answerSum(v wire.View) (sum uint64) {
 
 // unsolicited is a reply that answers no question of the capture.
 func (p *Pairer) unsolicited(m *Message) {
-	fits := p.latest[mixAddress(m.name, m.Packet.To.Addr())]
+	about := mixAddress(m.name, m.Packet.To.Addr())
+	fits := p.latest[about%buckets]
+	if fits != nil && fits.about != about {
+		fits = nil
+	}
 	if fits != nil && (fits.done || fits.Client.Addr() != m.Packet.To.Addr() || !fits.view.SameQuestion(m.View)) {
 		fits = nil
 	}
@@ -532,21 +546,15 @@ func (p *Pairer) expire(now int64) {
 }
 
 func (p *Pairer) finish(pair *Pair) {
-	at := p.pairs[pair.hash]
-	switch {
-	case at != pair:
-		for at.same != pair {
-			at = at.same
-		}
-		at.same = pair.same
-	case pair.same != nil:
-		p.pairs[pair.hash] = pair.same
-	default:
-		delete(p.pairs, pair.hash)
+	at := &p.pairs[pair.hash%buckets]
+	for *at != pair {
+		at = &(*at).same
 	}
-	if p.latest[pair.about] == pair {
-		delete(p.latest, pair.about)
+	*at = pair.same
+	if p.latest[pair.about%buckets] == pair {
+		p.latest[pair.about%buckets] = nil
 	}
+	pair.same = nil
 	if pair.done {
 		p.done.remove(pair)
 	} else {
@@ -555,10 +563,18 @@ func (p *Pairer) finish(pair *Pair) {
 	if pair.Copies > 0 && !pair.Looped() {
 		p.Duplicates += pair.Copies
 	}
-	p.Emit(pair)
 	if pair.twin != nil {
-		pair.twin.twin = nil
+		pair.twin.twin, pair.twin = nil, nil
 	}
+	pair.ended = p.now
+	p.Emit(pair)
+	if !p.Lends {
+		p.Free(pair)
+	}
+}
+
+// Free takes an exchange back, to be used for another.
+func (p *Pairer) Free(pair *Pair) {
 	spare := pair.spare
 	if pair.Reply != nil {
 		spare = pair.Reply

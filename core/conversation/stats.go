@@ -79,6 +79,7 @@ type Stat struct {
 	peers      map[netip.Addr]bool // who was on the other side, up to 64
 	peer       netip.Addr          // the last of them
 	hasCache   bool
+	missing    *client // of a client: the names that it was told not to exist
 }
 
 // Peers is how many clients a server had, or servers a client; 64 stands for 64 or more.
@@ -128,16 +129,20 @@ const maxTable = 20_000
 
 // table counts by key in bounded memory.
 type table[K comparable] struct {
-	rows    map[K]*Stat
-	rest    Stat
-	last    *Stat // the row used last, which is often the next one too
-	lastKey K
+	rows   map[K]*Stat
+	rest   Stat
+	hash   func(K) uint64
+	recent [256]struct { // the rows used last, found with less work
+		key  K
+		stat *Stat
+	}
 }
 
 // of returns the row for k, and whether it is a new one.
 func (t *table[K]) of(k K) (s *Stat, fresh bool) {
-	if k == t.lastKey && t.last != nil {
-		return t.last, false
+	recent := &t.recent[t.hash(k)%uint64(len(t.recent))]
+	if recent.stat != nil && recent.key == k {
+		return recent.stat, false
 	}
 	s = t.rows[k]
 	if s == nil {
@@ -150,7 +155,7 @@ func (t *table[K]) of(k K) (s *Stat, fresh bool) {
 		s, fresh = &Stat{}, true
 		t.rows[k] = s
 	}
-	t.last, t.lastKey = s, k
+	recent.stat, recent.key = s, k
 	return s, fresh
 }
 
@@ -158,6 +163,9 @@ func (t *table[K]) of(k K) (s *Stat, fresh bool) {
 func (t *table[K]) sorted(text func(K) string) []Row {
 	rows := make([]Row, 0, len(t.rows))
 	for k, s := range t.rows {
+		if s.Exchanges == 0 {
+			continue // seen, and not chosen
+		}
 		rows = append(rows, Row{text(k), s})
 	}
 	slices.SortFunc(rows, func(a, b Row) int {

@@ -1,27 +1,50 @@
 // Command generate writes the lab's captures: go run ./lab/generate lab/captures
+//
+// With --big it writes one large capture of ordinary packets instead, to measure
+// with: go run ./lab/generate --big 7000000 /tmp/big.pcap
 package main
 
 import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 
 	"unquil/lab"
 )
 
 func main() {
-	if len(os.Args) != 2 {
-		fmt.Fprintln(os.Stderr, "usage: generate FOLDER")
-		os.Exit(2)
+	err := run(os.Args[1:])
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "generate:", err)
+		os.Exit(1)
 	}
-	for name, make := range lab.Files {
-		content, err := make()
-		if err == nil {
-			err = os.WriteFile(filepath.Join(os.Args[1], name), content, 0o644)
-		}
+}
+
+func run(args []string) error {
+	switch {
+	case len(args) == 3 && args[0] == "--big":
+		packets, err := strconv.Atoi(args[1])
 		if err != nil {
-			fmt.Fprintln(os.Stderr, "generate:", err)
-			os.Exit(1)
+			return err
 		}
+		file, err := os.Create(args[2])
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		return lab.WriteBig(file, packets)
+	case len(args) == 1:
+		for name, make := range lab.Files {
+			content, err := make()
+			if err == nil {
+				err = os.WriteFile(filepath.Join(args[0], name), content, 0o644)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
 	}
+	return fmt.Errorf("usage: generate FOLDER, or generate --big PACKETS FILE")
 }

@@ -88,6 +88,7 @@ var advice = []struct {
 	{errFamily, "name a resolver of that family with --from"},
 	{errPEM, "give a file with certificates in PEM"},
 	{errNoAddress, "name the resolver by its address"},
+	{fs.ErrExist, "nothing that is there is overwritten: give a folder that is new"},
 	{fs.ErrNotExist, "check the name of the file"},
 	{fs.ErrPermission, "ask for a copy that you may read"},
 }

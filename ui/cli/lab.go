@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+
 	"github.com/spf13/cobra"
 
 	"unquil/lab"
@@ -31,6 +33,25 @@ func newLab(a *app) *cobra.Command {
 			}
 			view := a.view()
 			view.Scenario(scenario)
+			return view.Err()
+		},
+	})
+	cmd.AddCommand(&cobra.Command{
+		Use:   "export DIR",
+		Short: "Write the lab's zones, captures, keys and scenario to a folder",
+		Args:  taking(1, 1),
+		RunE: func(_ *cobra.Command, names []string) error {
+			written, err := lab.Export(names[0])
+			if err != nil {
+				return fmt.Errorf("writing the lab: %w", err)
+			}
+			if a.json {
+				d := a.document("lab export", nil)
+				d.Result = map[string]any{"files": written}
+				return d.Write(a.stdout)
+			}
+			view := a.view()
+			view.Exported(names[0], written)
 			return view.Err()
 		},
 	})

@@ -53,3 +53,8 @@ func addresses(list []netip.Addr) string {
 	}
 	return strings.Join(words, ", ")
 }
+
+// Exported says what was written to a folder.
+func (v *View) Exported(folder string, files []string) {
+	v.flow("", 0, fmt.Sprintf("%s written to %s", plural(len(files), "file", "files"), folder), plainStyle)
+}
