@@ -126,6 +126,25 @@ func TestDecodeViews(t *testing.T) {
 	}
 }
 
+// Every view of every capture is drawn, and nothing from a packet reaches the
+// terminal raw.
+func TestEveryViewOfEveryCapture(t *testing.T) {
+	folder := captures(t)
+	for name := range lab.Files {
+		if !strings.Contains(name, ".pcap") {
+			continue
+		}
+		for _, args := range [][]string{{"--view", "overview"}, {"--view", "exchanges"}, {"--view", "names"}, {"--view", "servers"}, {"--view", "clients"}, {"--view", "episodes"},
+			{"--view", "walks"}, {"--view", "local-link"}, {"--view", "timeline"}, {"--exchange", "2"}, {"--exchange", "3", "--wire"}, {"--json"}, {"--csv"}} {
+			o := run(t, append([]string{"decode", filepath.Join(folder, name)}, args...)...)
+			assert.NotEmpty(t, o.stdout, "%s %s", name, args)
+			assert.NotContains(t, o.stdout, "\x1b", "%s %s", name, args)
+			assert.NotContains(t, o.stdout, "\x07", "%s %s", name, args)
+			assert.Empty(t, o.stderr, "%s %s", name, args)
+		}
+	}
+}
+
 func TestDecodeForms(t *testing.T) {
 	folder := captures(t)
 	morning := filepath.Join(folder, "valley-morning.pcapng")

@@ -182,6 +182,118 @@ func TestRead(t *testing.T) {
 	}
 }
 
+// Messages of other kinds are paired and counted all the same.
+func TestMessagesOfOtherKinds(t *testing.T) {
+	name := wire.MustParseName("tarn.example")
+	soa := wire.Question{Name: name, Type: wire.SOA, Class: wire.IN}
+	for what, questions := range map[string]wire.Message{
+		"a notification":    {ID: 7, Flags: wire.Flags(0).WithOpcode(wire.OpNotify), Questions: []wire.Question{soa}},
+		"an update":         {ID: 7, Flags: wire.Flags(0).WithOpcode(5), Questions: []wire.Question{soa}},
+		"no question":       {ID: 7},
+		"several questions": {ID: 7, Questions: []wire.Question{soa, {Name: name, Type: wire.A, Class: wire.IN}}},
+	} {
+		t.Run(what, func(t *testing.T) {
+			var buf bytes.Buffer
+			w, err := capture.NewWriter(&buf, capture.Ethernet)
+			require.NoError(t, err)
+			for i, m := range []wire.Message{questions, questions} {
+				from, to := desk, isp
+				if i == 1 {
+					m.Flags |= wire.QR
+					from, to = to, from
+				}
+				data, err := m.Bytes()
+				require.NoError(t, err)
+				require.NoError(t, w.Packet(begin.Add(time.Duration(i)*time.Millisecond), capture.AppendFrame(nil, from, to, data), ""))
+			}
+			r, err := capture.NewReader(&buf)
+			require.NoError(t, err)
+			o, err := Read(t.Context(), []*capture.Reader{r}, Options{})
+			require.NoError(t, err)
+			require.Len(t, o.Kept, 1)
+			assert.NotNil(t, o.Kept[0].Reply)
+			assert.NotEmpty(t, o.Kept[0].Question.Spoken()+" ")
+		})
+	}
+}
+
+// A choice counts what it says, by each of its parts.
+func TestChoice(t *testing.T) {
+	packets := []packet{{client: desk, id: 1, name: "www.tarn.example"}, {at: 300 * time.Millisecond, client: desk, id: 1, name: "www.tarn.example", reply: true},
+		{at: time.Second, client: till, id: 2, name: "mail.lake.test", t: wire.AAAA}, {at: 1010 * time.Millisecond, client: till, id: 2, name: "mail.lake.test", t: wire.AAAA, reply: true, code: wire.NXDomain}}
+	for _, tt := range []struct {
+		name   string
+		choice Choice
+		want   []int
+	}{
+		{"everything", Choice{ID: -1}, []int{1, 2}},
+		{"a pattern", Choice{ID: -1, Names: []string{"WWW.*"}}, []int{1}},
+		{"a zone", Choice{ID: -1, Under: wire.MustParseName("test")}, []int{2}},
+		{"a type", Choice{ID: -1, Types: []wire.Type{wire.A}}, []int{1}},
+		{"an outcome", Choice{ID: -1, Outcomes: []exchange.Outcome{exchange.NoName}}, []int{2}},
+		{"a client", Choice{ID: -1, Clients: []netip.Prefix{netip.MustParsePrefix("192.0.2.22/32")}}, []int{2}},
+		{"a server", Choice{ID: -1, Servers: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, nil},
+		{"an ID", Choice{ID: 1}, []int{1}},
+		{"slow ones", Choice{ID: -1, Slower: 100 * time.Millisecond}, []int{1}},
+		{"a time", Choice{ID: -1, From: begin.Add(500 * time.Millisecond), To: begin.Add(2 * time.Second)}, []int{2}},
+		{"a finding", Choice{ID: -1, Finding: finding.Failed}, []int{2}},
+		{"a condition", Choice{ID: -1, Where: `took > 0.1 || name startsWith "mail" && rcode != "NXDOMAIN"`}, []int{1}},
+		{"values", Choice{ID: -1, Where: `"192.0.2.1" in values && "failed" not in findings`}, []int{1}},
+		{"two at once", Choice{ID: -1, Types: []wire.Type{wire.A}, Outcomes: []exchange.Outcome{exchange.NoName}}, nil},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			choose, err := tt.choice.Compile()
+			require.NoError(t, err)
+			o, err := Read(t.Context(), []*capture.Reader{file(t, packets...)}, Options{Choose: choose})
+			require.NoError(t, err)
+			var got []int
+			for _, e := range o.Kept {
+				got = append(got, e.Number)
+			}
+			assert.Equal(t, tt.want, got)
+			assert.Equal(t, len(tt.want), o.Exchanges)
+		})
+	}
+	for _, bad := range []Choice{{ID: -1, Where: "took >"}, {ID: -1, Where: "took"}, {ID: -1, Where: "colour == 1"}, {ID: -1, Names: []string{"[a"}}} {
+		_, err := bad.Compile()
+		require.ErrorIs(t, err, ErrCondition)
+	}
+}
+
+// A median out of buckets is near the true one, and bars say where times lie.
+func TestHistogram(t *testing.T) {
+	var h Histogram
+	assert.Zero(t, h.Quantile(50))
+	for i := 1; i <= 1000; i++ {
+		h.Add(time.Duration(i) * time.Millisecond)
+	}
+	for percent, want := range map[int]time.Duration{50: 500 * time.Millisecond, 95: 950 * time.Millisecond, 100: time.Second} {
+		assert.InDelta(t, want.Seconds(), h.Quantile(percent).Seconds(), 0.2*want.Seconds())
+	}
+	assert.Equal(t, time.Second, h.Max)
+	bars, sum := h.Bars(), 0
+	for _, n := range bars {
+		sum += n
+	}
+	assert.Equal(t, 1000, sum)
+	assert.LessOrEqual(t, bars[0], 1, "a bucket lies on the edge")
+}
+
+// The timeline's slots grow with the span, and lose nothing.
+func TestTimeline(t *testing.T) {
+	var line Timeline
+	total := 10_000
+	for i := range total {
+		line.add(&Pair{Sent: []Try{{At: begin.Add(time.Duration(i*i) * time.Millisecond).UnixNano()}}})
+	}
+	asked := 0
+	for _, s := range line.Slots {
+		asked += s.Asked
+	}
+	assert.Equal(t, total, asked)
+	assert.LessOrEqual(t, len(line.Slots), maxSlots)
+}
+
 func TestEvidenceNamesPacketsAndTries(t *testing.T) {
 	o, err := Read(t.Context(), []*capture.Reader{file(t, packet{client: desk, id: 1, name: "www.example"}, packet{at: time.Second, client: desk, id: 1, name: "www.example"},
 		packet{at: 1200 * time.Millisecond, client: desk, id: 1, name: "www.example", reply: true})}, Options{})

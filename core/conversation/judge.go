@@ -132,7 +132,7 @@ func (o *Overview) judge(p *Pair) {
 		g := o.find(as(finding.Unanswered, both), finding.Fault, p)
 		g.most += time.Duration(len(p.Sent))
 		if rel.After.Number > 0 && rel.After.Server != p.Server {
-			g.to, g.cost = rel.After.Server.Addr(), g.cost+time.Duration(rel.After.Sent-p.Sent[0].At)
+			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.Sent[0].At))
 		}
 	case outcome == exchange.Truncated:
 		severity := finding.Note
@@ -148,7 +148,7 @@ func (o *Overview) judge(p *Pair) {
 	case failed(outcome):
 		g := o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Fault, p)
 		if rel.After.Number > 0 && rel.After.Server != p.Server {
-			g.to, g.cost = rel.After.Server.Addr(), g.cost+time.Duration(rel.After.Sent-p.Sent[0].At)
+			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.Sent[0].At))
 		}
 	}
 	if p.Torn {
@@ -507,7 +507,7 @@ func (g *group) instead() string {
 	if !g.to.IsValid() {
 		return ""
 	}
-	return fmt.Sprintf(" It then asked %s, having lost %s.", g.to, spoken(g.cost))
+	return fmt.Sprintf(" It then asked %s, having lost up to %s.", g.to, spoken(g.cost))
 }
 
 func spoken(d time.Duration) string {

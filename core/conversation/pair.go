@@ -52,7 +52,8 @@ type Pair struct {
 	name           uint64 // hash of the name, and of the whole question
 	question       uint64
 	hash           uint64 // of all that ties a reply to it
-	about          uint64 // of the client and the name
+	about          uint64 // of the client and the name, and of the client and the question
+	wants          uint64
 	spare          []byte // room for a reply, from an exchange that has ended
 	ended          int64  // where the capture was when nothing more could come of it
 	seen           int64  // when the question's packet came last
@@ -284,6 +285,7 @@ type Pairer struct {
 	numbered   int
 	pairs      [buckets]*Pair // by hash, chained through same
 	latest     [buckets]*Pair // by client and name: what was asked last; another's takes its place
+	wanted     [buckets]*Pair // by client and question, the same
 	now        int64          // of the capture
 	open, done ring
 	free       []*Pair
@@ -367,26 +369,26 @@ func (p *Pairer) again(pair *Pair, packet *capture.Packet) {
 
 // relate ties a new question to what its client asked for the same name before.
 func (p *Pairer) relate(pair *Pair, m *Message) {
-	pair.about = mixAddress(m.name, pair.Client.Addr())
-	before := p.latest[pair.about%buckets]
+	client := pair.Client.Addr()
+	pair.about, pair.wants = mixAddress(m.name, client), mixAddress(m.question, client)
+	half := p.latest[pair.about%buckets]
 	p.latest[pair.about%buckets] = pair
-	if before == nil || before.about != pair.about || before.Client.Addr() != pair.Client.Addr() {
+	if half != nil && half.about == pair.about && half.Client.Addr() == client && half.Server == pair.Server &&
+		pair.Sent[0].At-half.Sent[0].At <= pairWithin && addressTypes(half.view.QType(), pair.view.QType()) {
+		pair.related().Half, half.related().Half = half.link(), pair.link()
+		pair.twin, half.twin = half, pair
+	}
+	before := p.wanted[pair.wants%buckets]
+	p.wanted[pair.wants%buckets] = pair
+	if before == nil || before.wants != pair.wants || before.Client.Addr() != client || !before.view.SameQuestion(pair.view) {
 		return
 	}
-	sent := pair.Sent[0].At
-	switch {
-	case before.view.SameQuestion(pair.view):
-		outcome := before.Outcome()
-		if before.Reply == nil {
-			before.outcome = ""
-		}
-		unhelpful := !outcome.Good() && outcome != exchange.Referral
-		if unhelpful || outcome == exchange.Truncated {
-			pair.related().Before, before.related().After = before.link(), pair.link()
-		}
-	case before.Server == pair.Server && sent-before.Sent[0].At <= pairWithin && addressTypes(before.view.QType(), pair.view.QType()):
-		pair.related().Half, before.related().Half = before.link(), pair.link()
-		pair.twin, before.twin = before, pair
+	outcome := before.Outcome()
+	if before.Reply == nil {
+		before.outcome = ""
+	}
+	if !outcome.Good() && outcome != exchange.Referral {
+		pair.related().Before, before.related().After = before.link(), pair.link()
 	}
 }
 
@@ -486,11 +488,7 @@ func answerSum(v wire.View) (sum uint64) {
 
 // unsolicited is a reply that answers no question of the capture.
 func (p *Pairer) unsolicited(m *Message) {
-	about := mixAddress(m.name, m.Packet.To.Addr())
-	fits := p.latest[about%buckets]
-	if fits != nil && fits.about != about {
-		fits = nil
-	}
+	fits := p.wanted[mixAddress(m.question, m.Packet.To.Addr())%buckets]
 	if fits != nil && (fits.done || fits.Client.Addr() != m.Packet.To.Addr() || !fits.view.SameQuestion(m.View)) {
 		fits = nil
 	}
@@ -553,6 +551,9 @@ func (p *Pairer) finish(pair *Pair) {
 	*at = pair.same
 	if p.latest[pair.about%buckets] == pair {
 		p.latest[pair.about%buckets] = nil
+	}
+	if p.wanted[pair.wants%buckets] == pair {
+		p.wanted[pair.wants%buckets] = nil
 	}
 	pair.same = nil
 	if pair.done {

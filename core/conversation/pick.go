@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"unquil/core/capture"
+	"unquil/core/wire"
 )
 
 // Picked are the packets of chosen exchanges, to be written or looked at in a
@@ -127,6 +128,9 @@ func Layers(packets []int, readers []*capture.Reader) (map[int][]capture.Layer, 
 		layers = nil
 		decoder.Decode(record, &p)
 		if slices.Contains(packets, record.Number) {
+			if len(record.Comment) > 0 {
+				layers = append(layers, capture.Layer{Name: "comment", Fields: [][2]string{{"says", wire.Escape(string(record.Comment))}}})
+			}
 			found[record.Number] = layers
 		}
 	}

@@ -316,7 +316,11 @@ func (v *View) Episodes(o *conversation.Overview) {
 		if p.Failed > 0 {
 			failed = severe[finding.Fault].Render(fmt.Sprintf(", %d of them failed", p.Failed))
 		}
-		v.flow("", 0, fmt.Sprintf("%s  %s asked %s within %s%s", p.Begins.Format(clock), subject.Render(p.Client.String()), plural(len(p.Asked), "question", "questions"), Took(p.Took), failed), plainStyle)
+		within := ""
+		if p.Took > 0 {
+			within = " within " + Took(p.Took)
+		}
+		v.flow("", 0, fmt.Sprintf("%s  %s asked %s%s%s", p.Begins.Format(clock), subject.Render(p.Client.String()), plural(len(p.Asked), "question", "questions"), within, failed), plainStyle)
 		for _, a := range p.Asked {
 			lead := strings.Repeat("  ", a.Depth+1)
 			offset := "+" + Took(a.Exchange.Sent().Sub(p.Begins))
@@ -356,7 +360,11 @@ func (v *View) Paths(o *conversation.Overview) {
 			asked = fmt.Sprintf("for %s (exchange %d)", p.Asked.Client.Addr(), p.Asked.Number)
 		}
 		v.flow("", 2, quiet.Render(fmt.Sprintf("by %s, %s, %s in all", p.Resolver, asked, Took(p.Took))), plainStyle)
-		for depth, s := range p.Steps {
+		depth := -1
+		for i, s := range p.Steps {
+			if i == 0 || !s.Zone.Equal(p.Steps[i-1].Zone) {
+				depth++
+			}
 			zone := "?"
 			if !s.Zone.IsZero() {
 				zone = s.Zone.Spoken()

@@ -179,6 +179,8 @@ func Took(d time.Duration) string {
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d >= 10*time.Millisecond:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d == 0:
+		return "0 ms"
 	case d < 100*time.Microsecond:
 		return fmt.Sprintf("%.2f ms", float64(d.Microseconds())/1000)
 	}
