@@ -101,7 +101,7 @@ func (w *parts) add(offset int, data []byte) {
 	}
 	at := offset
 	for _, s := range w.have {
-		if at < s.from {
+		if at < min(s.from, end) {
 			copy(w.data[at:min(s.from, end)], data[at-offset:])
 		}
 		at = max(at, s.to)

@@ -1,0 +1,84 @@
+package capture
+
+import (
+	"bytes"
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What is written as a connection reads back as one, from its handshake to its end.
+func TestStreamFrames(t *testing.T) {
+	for name, ends := range map[string][2]netip.AddrPort{"IPv4": {client, server}, "IPv6": {client6, server6}} {
+		t.Run(name, func(t *testing.T) {
+			s := NewStream(ends[0], ends[1])
+			frames := append(s.Open(), s.Append(nil, ends[0], message("question")), s.Append(nil, ends[1], message("answer")[:5]), s.Append(nil, ends[1], message("answer")[5:]))
+			frames = append(frames, s.Close()...)
+			var got []string
+			streams := NewStreams(func(p *Packet) { got = append(got, p.From.String()+" "+string(p.Payload[12:])) })
+			var d Decoder
+			var flags []uint8
+			for i, frame := range frames {
+				var p Packet
+				require.Equal(t, Segment, d.Decode(&Record{Number: i + 1, Link: Ethernet, Data: frame, Length: len(frame)}, &p))
+				flags = append(flags, p.Flags&(SYN|FIN))
+				streams.Segment(&p)
+			}
+			assert.Equal(t, []string{ends[0].String() + " question", ends[1].String() + " answer"}, got)
+			assert.Equal(t, []uint8{SYN, SYN, 0, 0, 0, 0, FIN, FIN}, flags)
+			assert.Zero(t, streams.Gaps)
+		})
+	}
+}
+
+func TestFragmentsAndErrorsAsWritten(t *testing.T) {
+	frame := AppendFrame(nil, client, server, bytes.Repeat([]byte("question"), 200))
+	var d Decoder
+	var p Packet
+	parts := Fragments(frame, 7, 800)
+	for i, part := range parts {
+		assert.Zero(t, checksum(part[14:34], nil), "the header's checksum is right")
+		want := Fragment
+		if i == 1 {
+			want = Datagram
+		}
+		require.Equal(t, want, d.Decode(&Record{Number: i + 1, Link: Ethernet, Data: part, Length: len(part)}, &p))
+	}
+	assert.Len(t, p.Payload, 1600)
+	problem := AppendICMP(nil, netip.MustParseAddr("192.0.2.1"), frame)
+	require.Equal(t, ICMPError, d.Decode(&Record{Link: Ethernet, Data: problem, Length: len(problem)}, &p))
+	assert.Equal(t, client, p.From)
+	assert.Equal(t, "nothing listens there", p.Report.Says)
+	assert.Zero(t, checksum(problem[34:], nil), "and so is that of the error")
+}
+
+// Packets of several link types go into one file, each to an interface of its own.
+func TestRecordsOfManyLinks(t *testing.T) {
+	var buf bytes.Buffer
+	w, err := NewWriter(&buf, Ethernet)
+	require.NoError(t, err)
+	all := everyLink(t)
+	for i, tt := range all {
+		for _, frame := range tt.frames {
+			require.NoError(t, w.Record(&Record{At: int64(i) * 1e9, Link: tt.link, Data: frame, Length: len(frame) + 10}, tt.name))
+		}
+	}
+	r, err := NewReader(&buf)
+	require.NoError(t, err)
+	var d Decoder
+	whole := 0
+	last := LinkType(0)
+	for record, err := range r.Records() {
+		require.NoError(t, err)
+		assert.Equal(t, len(record.Data)+10, record.Length)
+		assert.NotEmpty(t, record.Comment)
+		last = record.Link
+		if d.Decode(record, &Packet{}) == Datagram {
+			whole++
+		}
+	}
+	assert.Equal(t, len(all), whole)
+	assert.Equal(t, all[len(all)-1].link, last)
+}
