@@ -89,7 +89,7 @@ func TestDecodeViews(t *testing.T) {
 		{"the overview", []string{morning}, 3, []string{"7 of 360 exchanges failed", "--view exchanges --finding unanswered --client 192.0.2.140", "public.resolvers.test", "phone.hollowtarn.example A from 192.0.2.53"}, nil},
 		{"exchanges", []string{morning, "--view", "exchanges"}, 3, []string{"3 07:40:02.100 tickets.hollowtarn.example A: 203.0.113.80 in 0.4 ms (192.0.2.21 asked 192.0.2.53)", "asked again in exchange"}, nil},
 		{"names", []string{morning, "--view", "names"}, 3, []string{"www.hollowtarn.example"}, []string{"estimate"}},
-		{"servers", []string{morning, "--view", "servers"}, 3, []string{"192.0.2.53 354 4 14 8", "cache", "192.0.2.66 2 2 0 1 - - -"}, nil},
+		{"servers", []string{morning, "--view", "servers"}, 3, []string{"192.0.2.53 354 4 14 8", "count down from answer to answer: 192.0.2.53", "192.0.2.66 2 2 0 1 - - -"}, nil},
 		{"clients", []string{morning, "--view", "clients"}, 3, []string{"192.0.2.140"}, nil},
 		{"episodes", []string{morning, "--view", "episodes", "--client", "192.0.2.71"}, 3, []string{"192.0.2.71 asked 30 questions within 1", "part14.guest.hollowtarn.example AAAA"}, nil},
 		{"walks", []string{uplink, "--view", "walks"}, 3, []string{"www.hollowtarn.example A reaches 203.0.113.120", "for 192.0.2.21 (exchange 1)", ". 198.51.100.1: referred to example", "status.lifts.hollowtarn.example A stops at 198.51.100.91", "without authority"}, nil},

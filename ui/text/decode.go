@@ -246,7 +246,7 @@ func (v *View) Clients(o *conversation.Overview) {
 
 func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted int) {
 	widths := []int{7, 7, 8, 8, 8, 8, 8}
-	first := v.width - 8 - 11
+	first := v.width - 2 - 8
 	for _, w := range widths {
 		first -= w
 	}
@@ -263,6 +263,7 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		v.line(text, "  ", bar)
 	}
 	line(quiet.Render(title), []string{quiet.Render("asked"), quiet.Render("failed"), quiet.Render("no name"), quiet.Render(peers), quiet.Render("median"), quiet.Render("95 %"), quiet.Render("longest")}, quiet.Render("1 ms–3 s"))
+	var caches []string
 	for _, r := range rows[:min(len(rows), maxDrawn)] {
 		s := r.Stat
 		failed := fmt.Sprint(s.Failed)
@@ -276,11 +277,15 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 			bar = latencyBars(s.Latency.Bars())
 		}
 		if s.HasCache() {
-			bar += quiet.Render(" cache")
+			caches = append(caches, r.Key)
 		}
 		line(r.Key, words, bar)
 	}
 	v.rest(len(rows)-min(len(rows), maxDrawn), title+"s")
+	if len(caches) > 0 {
+		v.line()
+		v.flow("", 2, "caches, whose TTLs count down from answer to answer: "+strings.Join(caches, ", "), plainStyle)
+	}
 	if uncounted > 0 {
 		v.flow("", 2, fmt.Sprintf("%d exchanges belong to rows that there was no room to count: the lower rows are an estimate", uncounted), quiet)
 	}
@@ -466,7 +471,7 @@ func (v *View) histogram(title string, counts []int, rows int, paint func(...str
 				b.WriteRune(bars[min(eighths, 8)-1])
 			}
 		}
-		v.line(pad(label, 8), paint(b.String()))
+		v.line(pad(label, 8), paint(strings.TrimRight(b.String(), " ")))
 	}
 	v.line()
 }

@@ -42,9 +42,9 @@ func (v *View) Zone(z *diagnosis.Zone) {
 		widest = max(widest, len(s.Address.String()))
 	}
 	tried := slices.ContainsFunc(z.States, func(s *zonecare.State) bool { return s.Transfer != nil })
-	columns := []column{{"address", widest + 2}, {"serial", 13}, {"TCP", 5}, {"EDNS", 6}, {"recursion", 11}}
+	columns := []column{{"address", widest + 2}, {"serial", 12}, {"TCP", 5}, {"EDNS", 6}, {"recursion", 10}}
 	if tried {
-		columns = append(columns, column{"transfer", 10})
+		columns = append(columns, column{"transfer", 9})
 	}
 	columns = append(columns, column{"time", 8})
 	row := func(word func(i int) string) {

@@ -1,0 +1,69 @@
+package text
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unquil/core/capture"
+	"unquil/core/conversation"
+	"unquil/lab"
+)
+
+func readCapture(t *testing.T, file string) *conversation.Overview {
+	f, err := lab.Captures().Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	r, err := capture.NewReader(f)
+	require.NoError(t, err)
+	o, err := conversation.Read(t.Context(), []*capture.Reader{r}, conversation.Options{})
+	require.NoError(t, err)
+	return o
+}
+
+// Every view of every capture keeps to the width, ends no line in blanks, and says
+// without colour what it says with it.
+func TestCaptureViewsKeepToTheWidth(t *testing.T) {
+	views := map[string]func(*View, *conversation.Overview){
+		"overview": func(v *View, o *conversation.Overview) { v.Overview("file", o) }, "exchanges": (*View).Exchanges, "names": (*View).Names, "servers": (*View).Servers,
+		"clients": (*View).Clients, "episodes": (*View).Episodes, "walks": (*View).Paths, "local-link": (*View).LocalLink, "timeline": (*View).Timeline,
+		"one whole": func(v *View, o *conversation.Overview) { v.WholeExchange(&o.Kept[0], o, nil) },
+	}
+	for _, file := range []string{"valley-morning.pcapng", "resolver-uplink.pcap", "loop.pcap", "mangled.pcapng"} {
+		o := readCapture(t, file)
+		for name, draw := range views {
+			for _, width := range []int{80, 100, 120} {
+				var plain, coloured bytes.Buffer
+				draw(New(&plain, width, Never, nil), o)
+				draw(New(&coloured, width, Always, nil), o)
+				assert.Equal(t, plain.String(), ansi.Strip(coloured.String()), "%s of %s", name, file)
+				for line := range strings.SplitSeq(plain.String(), "\n") {
+					assert.LessOrEqual(t, ansi.StringWidth(line), width, "%s of %s at %d: %q", name, file, width, line)
+					assert.Equal(t, strings.TrimRight(line, " "), line)
+				}
+			}
+		}
+	}
+}
+
+func TestLatencyBars(t *testing.T) {
+	assert.Equal(t, "█·······", latencyBars([8]int{9}))
+	assert.Equal(t, "▄█······", latencyBars([8]int{5, 10}))
+	assert.Equal(t, "▁······█", latencyBars([8]int{1, 0, 0, 0, 0, 0, 0, 1000}))
+}
+
+// Columns of a histogram are as high as their share of the highest.
+func TestHistogramColumns(t *testing.T) {
+	var b bytes.Buffer
+	v := New(&b, 80, Never, nil)
+	v.histogram("asked", []int{0, 1, 2, 4}, 2, func(s ...string) string { return strings.Join(s, "") })
+	lines := strings.Split(strings.TrimRight(b.String(), "\n"), "\n")
+	assert.Equal(t, []string{"asked      █", "≤ 4     ·▄██"}, lines)
+	b.Reset()
+	v.histogram("failed", []int{0, 0}, 2, func(s ...string) string { return strings.Join(s, "") })
+	assert.Contains(t, b.String(), "none")
+}
