@@ -10,6 +10,7 @@ const (
 	maxFlows   = 4096
 	maxAhead   = 64        // segments of one flow that came before their turn
 	maxBacklog = 256 << 10 // bytes of them
+	maxHeld    = 32 << 20  // bytes of all flows together: beyond them the one used least lately is given up
 )
 
 // flowKey is one direction of a connection.
@@ -48,6 +49,7 @@ type Streams struct {
 
 	flows map[flowKey]*flow
 	ring  flow
+	held  int // bytes that wait in all flows
 }
 
 // NewStreams returns streams that hand their messages to message.
@@ -56,6 +58,9 @@ func NewStreams(message func(*Packet)) *Streams {
 	s.ring.following, s.ring.previous = &s.ring, &s.ring
 	return s
 }
+
+// size is how many bytes wait in a flow.
+func (f *flow) size() int { return len(f.data) + f.backlog }
 
 // Segment takes one segment in.
 func (s *Streams) Segment(p *Packet) {
@@ -69,6 +74,16 @@ func (s *Streams) Segment(p *Packet) {
 	} else {
 		s.touch(f)
 	}
+	before := f.size()
+	defer func() {
+		if s.flows[k] == f { // what a closed flow held is no more
+			s.held += f.size() - before
+		}
+		for s.held > maxHeld && s.ring.following != &s.ring {
+			s.Gaps++
+			s.close(s.ring.following)
+		}
+	}()
 	seq := p.Seq
 	if p.Flags&SYN != 0 {
 		*f = flow{key: f.key, data: f.data[:0], ahead: f.ahead[:0], previous: f.previous, following: f.following, next: seq + 1, known: true, aligned: true}
@@ -86,6 +101,7 @@ func (s *Streams) Segment(p *Packet) {
 		for len(f.ahead) > 0 {
 			s.skip(f)
 		}
+		s.held += f.size() - before
 		s.close(f)
 	}
 }
@@ -217,6 +233,7 @@ func (s *Streams) touch(f *flow) {
 }
 
 func (s *Streams) close(f *flow) {
+	s.held -= f.size()
 	delete(s.flows, f.key)
 	f.previous.following, f.following.previous = f.following, f.previous
 }
@@ -225,9 +242,11 @@ func (s *Streams) close(f *flow) {
 func (s *Streams) Close() {
 	for s.ring.following != &s.ring {
 		f := s.ring.following
+		size := f.size()
 		for len(f.ahead) > 0 {
 			s.skip(f)
 		}
+		s.held += f.size() - size
 		s.close(f)
 	}
 }

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"runtime"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -410,4 +412,63 @@ func BenchmarkOverview(b *testing.B) {
 			io.CopyBuffer(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{bytes.NewReader(data)}, buf)
 		}
 	})
+}
+
+// A capture made to fill memory does not: questions without replies, large messages
+// and streams with holes are given up in time.
+func TestHostileCapturesAreBounded(t *testing.T) {
+	big := wire.Message{Flags: wire.QR, Questions: []wire.Question{{Name: wire.MustParseName("www.example"), Type: wire.TXT, Class: wire.IN}}}
+	for range 200 {
+		big.Answer = append(big.Answer, wire.Record{Name: big.Questions[0].Name, Type: wire.TXT, Class: wire.IN, TTL: 60, Data: "\xff" + strings.Repeat("x", 255)})
+	}
+	reply, err := big.Bytes()
+	require.NoError(t, err)
+	ask := packet{client: desk, id: 1, name: "www.example"}.bytes(t)
+	for name, frames := range map[string]func(i int) [][]byte{
+		"questions that nobody answers": func(i int) [][]byte {
+			frame := bytes.Clone(ask)
+			binary.BigEndian.PutUint32(frame[14+12:], uint32(i)|0x0a000000) // from anywhere
+			return [][]byte{frame}
+		},
+		"large replies": func(i int) [][]byte {
+			query := wire.Message{ID: uint16(i), Questions: big.Questions}
+			data, _ := query.Bytes()
+			binary.BigEndian.PutUint16(reply, uint16(i))
+			from := netip.AddrPortFrom(desk.Addr(), uint16(1024+i%60000))
+			return [][]byte{capture.AppendFrame(nil, from, isp, data), capture.AppendFrame(nil, isp, from, reply)}
+		},
+		"streams with holes": func(i int) [][]byte {
+			s := capture.NewStream(netip.AddrPortFrom(desk.Addr(), uint16(1024+i%60000)), isp)
+			first := s.Append(nil, isp, reply[:1400])
+			s.Append(nil, isp, reply[:1400]) // which is lost
+			return [][]byte{first, s.Append(nil, isp, reply[:14000]), s.Append(nil, isp, reply[:14000])}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			in, out := io.Pipe()
+			go func() {
+				w, _ := capture.NewWriter(out, capture.Ethernet)
+				for i := range 20_000 {
+					for _, frame := range frames(i) {
+						if w.Packet(begin.Add(time.Duration(i)*10*time.Microsecond), frame, "") != nil {
+							return
+						}
+					}
+				}
+				out.Close()
+			}()
+			r, err := capture.NewReader(in)
+			require.NoError(t, err)
+			var most uint64
+			o, err := Read(t.Context(), []*capture.Reader{r}, Options{Keep: 20_000, Progress: func(int64) {
+				var m runtime.MemStats
+				runtime.ReadMemStats(&m)
+				most = max(most, m.HeapInuse)
+			}})
+			require.NoError(t, err)
+			assert.GreaterOrEqual(t, o.Packets, 20_000)
+			assert.Less(t, most, uint64(300<<20))
+			t.Logf("at most %d MB", most>>20)
+		})
+	}
 }

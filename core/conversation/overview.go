@@ -52,9 +52,11 @@ type Overview struct {
 	muted   bool
 	chosen  numbers
 	options Options
-	secure  map[[2]netip.AddrPort]*Encrypted
-	denied  map[uint64]Link // by question: who said that there is no such name
-	counted [marks]countdown
+	// keptBytes counts the messages of those kept.
+	keptBytes int
+	secure    map[[2]netip.AddrPort]*Encrypted
+	denied    map[uint64]Link // by question: who said that there is no such name
+	counted   [marks]countdown
 	// deniedMark says where in denied it is worth looking.
 	deniedMark [marks]bool
 }
@@ -81,7 +83,9 @@ type Slow struct {
 const (
 	maxKept    = 10_000 // exchanges
 	maxSlowest = 5
-	maxDenied  = 10_000
+	// maxKeptBytes is how much of messages the kept exchanges may hold.
+	maxKeptBytes = 16 << 20
+	maxDenied    = 10_000
 )
 
 // Read reads captures as one, merged by their time. On an error of a file, the
@@ -187,7 +191,8 @@ func (o *Overview) add(p *Pair) {
 	asker.add(p, p.Server.Addr())
 	o.Timeline.add(p)
 	o.slowest(p)
-	if len(o.Kept) < o.options.Keep {
+	if size := len(p.Query) + len(p.Reply); len(o.Kept) < o.options.Keep && o.keptBytes+size < maxKeptBytes {
+		o.keptBytes += size
 		o.Kept = append(o.Kept, p.Exchange())
 		o.Lines[p.Number] = p.line()
 	} else {

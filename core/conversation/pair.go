@@ -20,9 +20,11 @@ import (
 const (
 	window     = int64(60 * time.Second)
 	linger     = int64(5 * time.Second)
-	maxOpen    = 1 << 16
+	maxOpen    = 1 << 15
 	maxDone    = 1 << 10
-	maxTries   = 16 // packets kept of one question asked again and again
+	maxQuery   = 2048 // bytes kept of a question's message
+	maxSpare   = 4096 // bytes of room kept for another message
+	maxTries   = 16   // packets kept of one question asked again and again
 	oneMoment  = int64(2 * time.Millisecond)
 	pairWithin = int64(250 * time.Millisecond) // between the questions for A and AAAA
 )
@@ -335,7 +337,7 @@ func (p *Pairer) asked(m *Message) {
 	pair.Number, pair.id, pair.name, pair.question, pair.hash, pair.Client, pair.Server, pair.TCP = p.numbered, m.View.ID(), m.name, m.question, hash, m.Packet.From, m.Packet.To, m.Packet.TCP
 	pair.Sent = append(pair.Sent, Try{m.Packet.Number, m.Packet.At})
 	pair.seen, pair.hops = m.Packet.At, m.Packet.Hops
-	pair.Query = append(pair.Query, m.Packet.Payload...)
+	pair.Query = append(pair.Query, m.Packet.Payload[:min(len(m.Packet.Payload), maxQuery)]...)
 	// The view has to lie over the copy, since the packet's bytes are not ours.
 	pair.view, _ = wire.ReadView(pair.Query)
 	pair.same = p.pairs[hash%buckets]
@@ -579,6 +581,9 @@ func (p *Pairer) Free(pair *Pair) {
 	spare := pair.spare
 	if pair.Reply != nil {
 		spare = pair.Reply
+	}
+	if cap(spare) > maxSpare {
+		spare = nil
 	}
 	*pair = Pair{Query: pair.Query[:0], Sent: pair.Sent[:0], Codes: pair.Codes[:0], spare: spare[:0]}
 	p.free = append(p.free, pair)
