@@ -84,7 +84,7 @@ const (
 	maxKept    = 10_000 // exchanges
 	maxSlowest = 5
 	// maxKeptBytes is how much of messages the kept exchanges may hold.
-	maxKeptBytes = 16 << 20
+	maxKeptBytes = 12 << 20
 	maxDenied    = 10_000
 )
 

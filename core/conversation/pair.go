@@ -18,15 +18,16 @@ import (
 // remembered for what may still come. Beyond them the oldest go; how often that
 // happened is told. Times are nanoseconds of the capture's own time.
 const (
-	window     = int64(60 * time.Second)
-	linger     = int64(5 * time.Second)
-	maxOpen    = 1 << 15
-	maxDone    = 1 << 10
-	maxQuery   = 2048 // bytes kept of a question's message
-	maxSpare   = 4096 // bytes of room kept for another message
-	maxTries   = 16   // packets kept of one question asked again and again
-	oneMoment  = int64(2 * time.Millisecond)
-	pairWithin = int64(250 * time.Millisecond) // between the questions for A and AAAA
+	window       = int64(60 * time.Second)
+	linger       = int64(5 * time.Second)
+	maxOpen      = 1 << 15
+	maxDone      = 1 << 10
+	maxDoneBytes = 8 << 20
+	maxQuery     = 2048 // bytes kept of a question's message
+	maxSpare     = 4096 // bytes of room kept for another message
+	maxTries     = 16   // packets kept of one question asked again and again
+	oneMoment    = int64(2 * time.Millisecond)
+	pairWithin   = int64(250 * time.Millisecond) // between the questions for A and AAAA
 )
 
 // Pair is one question and its reply, if there was one. It is good until the
@@ -290,6 +291,7 @@ type Pairer struct {
 	wanted     [buckets]*Pair // by client and question, the same
 	now        int64          // of the capture
 	open, done ring
+	doneBytes  int // of the replies of the done ones
 	free       []*Pair
 }
 
@@ -430,7 +432,8 @@ func (p *Pairer) replied(m *Message) {
 	if pair.twin != nil {
 		pair.twin.related().Half = pair.link()
 	}
-	if p.done.size > maxDone {
+	p.doneBytes += len(pair.Reply)
+	for p.done.size > maxDone || p.doneBytes > maxDoneBytes {
 		p.finish(p.done.oldest())
 	}
 }
@@ -560,6 +563,7 @@ func (p *Pairer) finish(pair *Pair) {
 	pair.same = nil
 	if pair.done {
 		p.done.remove(pair)
+		p.doneBytes -= len(pair.Reply)
 	} else {
 		p.open.remove(pair)
 	}
