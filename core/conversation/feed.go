@@ -232,8 +232,7 @@ func (f *feed) carriesDNS(host string) bool {
 // message reads a message and adds it, readable or not.
 func (f *feed) message(p *capture.Packet, lent bool, as what) {
 	it := f.add(p, lent, as)
-	m, err := NewMessage(&it.Packet)
-	if it.Message = m; err != nil {
+	if err := it.read(); err != nil {
 		it.what, it.remark = isUnreadable, &remark{err: err}
 	}
 }
@@ -241,18 +240,21 @@ func (f *feed) message(p *capture.Packet, lent bool, as what) {
 // add puts a packet into the chunk, with its payload if that will not stay.
 func (f *feed) add(p *capture.Packet, lent bool, as what) *item {
 	c := f.now
-	packet := *p
+	n := len(c.items)
+	if n == cap(c.items) {
+		c.items = append(c.items, item{})[:n]
+	}
+	c.items = c.items[:n+1]
+	it := &c.items[n]
+	it.Packet, it.what, it.remark = *p, as, nil
 	if lent {
 		at := len(c.arena)
-		c.arena = append(c.arena, packet.Payload...)
-		packet.Payload = c.arena[at:len(c.arena):len(c.arena)]
+		c.arena = append(c.arena, p.Payload...)
+		it.Packet.Payload = c.arena[at:len(c.arena):len(c.arena)]
 	}
 	if as == isEncrypted {
-		packet.Payload = packet.Payload[:min(len(packet.Payload), 1)] // its length is all that is told
+		it.Packet.Payload = it.Packet.Payload[:min(len(p.Payload), 1)] // its length is all that is told
 	}
-	c.items = append(c.items, item{})
-	it := &c.items[len(c.items)-1]
-	it.Packet, it.what, it.remark = packet, as, nil
 	return it
 }
 

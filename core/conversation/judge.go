@@ -113,8 +113,12 @@ func (g *group) add(p *Pair) {
 
 // judge says what is remarkable about one exchange.
 func (o *Overview) judge(p *Pair) {
-	client, server, rel := p.Client.Addr(), p.Server.Addr(), p.Related()
 	outcome, took := p.Outcome(), p.Took()
+	if took < slowLeast && p.Reply != nil && p.relations == nil && len(p.Sent) == 1 && p.Copies == 0 && !p.Torn && !failed(outcome) &&
+		outcome != exchange.NoName && outcome != exchange.Truncated && outcome != CutOff {
+		return // as nearly all are
+	}
+	client, server, rel := p.Client.Addr(), p.Server.Addr(), p.Related()
 	both := groupKey{client: client, server: server}
 	as := func(code finding.Code, k groupKey) groupKey { k.code = code; return k }
 	switch {
@@ -216,8 +220,7 @@ type missing struct {
 
 // missingNames sees the search list at work: a name that does not exist, and then the
 // same without its end, or with another; and many in a row that do not exist.
-func (o *Overview) missingNames(p *Pair, outcome exchange.Outcome) {
-	stat, _ := o.clients.of(p.Client.Addr())
+func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 	if stat == &o.clients.rest {
 		return
 	}

@@ -164,7 +164,9 @@ func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 // add counts one exchange, and judges it.
 func (o *Overview) add(p *Pair) {
 	outcome := p.Outcome()
-	o.missingNames(p, outcome)
+	client := p.Client.Addr()
+	asker, _ := o.clients.of(client)
+	o.missingNames(p, asker, outcome)
 	o.answers(p, outcome)
 	if o.options.Choose != nil {
 		o.muted = true // to be chosen by what is remarkable about it
@@ -179,7 +181,6 @@ func (o *Overview) add(p *Pair) {
 	o.judge(p)
 	o.Exchanges++
 	o.Outcomes[outcome]++
-	client := p.Client.Addr()
 	name, fresh := o.names.of(p.name)
 	if fresh {
 		o.spell(p.name, p.view)
@@ -187,7 +188,6 @@ func (o *Overview) add(p *Pair) {
 	name.add(p, client)
 	server, _ := o.servers.of(p.Server)
 	server.add(p, client)
-	asker, _ := o.clients.of(client)
 	asker.add(p, p.Server.Addr())
 	o.Timeline.add(p)
 	o.slowest(p)

@@ -238,14 +238,20 @@ type Message struct {
 // NewMessage reads the message that a packet carries. The error is a *wire.ParseError.
 func NewMessage(p *capture.Packet) (m Message, err error) {
 	m.Packet = *p
-	m.View, err = wire.ReadView(p.Payload)
-	if q := m.View.QuestionBytes(); err == nil && len(q) > 4 && q[len(q)-5] != 0 {
-		err = &wire.ParseError{Field: "QNAME", Offset: 12, Err: wire.ErrPointer} // there is nothing before it to point at
-	}
-	if err == nil {
-		m.name, m.question = m.View.QuestionHashes()
-	}
+	err = m.read()
 	return m, err
+}
+
+// read reads the message in place.
+func (m *Message) read() (err error) {
+	if m.View, err = wire.ReadView(m.Packet.Payload); err != nil {
+		return err
+	}
+	if q := m.View.QuestionBytes(); len(q) > 4 && q[len(q)-5] != 0 {
+		return &wire.ParseError{Field: "QNAME", Offset: 12, Err: wire.ErrPointer} // there is nothing before it to point at
+	}
+	m.name, m.question = m.View.QuestionHashes()
+	return nil
 }
 
 // ring is pairs in the order in which they came to be there.
