@@ -50,6 +50,7 @@ type Overview struct {
 	groups  groups
 	nobody  group // takes what is not counted
 	muted   bool
+	tallies []tally
 	chosen  numbers
 	options Options
 	// keptBytes counts the messages of those kept.
@@ -116,6 +117,9 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	o.Dropped, o.Duplicates = pairer.Dropped, o.Duplicates+pairer.Duplicates
 	o.Incomplete, o.Gaps = source.decoder.Incomplete(), source.gaps
 	slices.SortFunc(o.Kept, func(a, b exchange.Exchange) int { return cmp.Compare(a.Number, b.Number) })
+	for _, t := range o.tallies {
+		o.Outcomes[t.outcome] = t.count
+	}
 	o.conclude()
 	return o, failed()
 }
@@ -180,7 +184,7 @@ func (o *Overview) add(p *Pair) {
 	}
 	o.judge(p)
 	o.Exchanges++
-	o.Outcomes[outcome]++
+	o.tally(outcome)
 	name, fresh := o.names.of(p.name)
 	if fresh {
 		o.spell(p.name, p.view)
@@ -201,6 +205,23 @@ func (o *Overview) add(p *Pair) {
 	if o.options.Each != nil {
 		o.options.Each(p)
 	}
+}
+
+// tally counts an outcome. There are few of them, so that looking through all of
+// them costs less than a map.
+func (o *Overview) tally(outcome exchange.Outcome) {
+	for i := range o.tallies {
+		if o.tallies[i].outcome == outcome {
+			o.tallies[i].count++
+			return
+		}
+	}
+	o.tallies = append(o.tallies, tally{outcome, 1})
+}
+
+type tally struct {
+	outcome exchange.Outcome
+	count   int
 }
 
 func (p *Pair) line() Line {

@@ -347,7 +347,7 @@ func (p *Pairer) asked(m *Message) {
 	pair.seen, pair.hops = m.Packet.At, m.Packet.Hops
 	pair.Query = append(pair.Query, m.Packet.Payload[:min(len(m.Packet.Payload), maxQuery)]...)
 	// The view has to lie over the copy, since the packet's bytes are not ours.
-	pair.view, _ = wire.ReadView(pair.Query)
+	pair.view = m.View.Over(pair.Query)
 	pair.same = p.pairs[hash%buckets]
 	p.pairs[hash%buckets] = pair
 	p.open.add(pair)
@@ -430,7 +430,7 @@ func (p *Pairer) replied(m *Message) {
 		return
 	}
 	pair.Reply, pair.spare = append(pair.spare[:0], m.Packet.Payload...), nil
-	pair.reply, _ = wire.ReadView(pair.Reply)
+	pair.reply = m.View.Over(pair.Reply)
 	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.Packet.At, m.Packet.Number, m.Packet.Cut, m.Packet.Torn
 	pair.outcome, pair.done = "", true
 	p.open.remove(pair)

@@ -49,6 +49,16 @@ func ReadView(msg []byte) (View, error) {
 	return v, nil
 }
 
+// Over returns the view of a copy of the same message, or of a copy cut after its
+// questions.
+func (v View) Over(msg []byte) View {
+	if len(msg) < v.records {
+		return View{msg: msg[:min(len(msg), headerSize)], records: min(len(msg), headerSize)}
+	}
+	v.msg = msg
+	return v
+}
+
 // skipWireName returns the offset after the name at off, which may be
 // compressed; where a pointer leads is not looked at.
 func skipWireName(msg []byte, off int) (int, error) {
