@@ -219,6 +219,7 @@ func TestKeptFilesReadBack(t *testing.T) {
 	for _, args := range [][]string{
 		{"ask", "www.hollowtarn.example", "timetable.hollowtarn.example", "--type", "A,TXT", "--from", "office,isp"},
 		{"trace", "tickets.hollowtarn.example"},
+		{"trace", "summit.camera.hollowtarn.example", "--wait", "100ms", "--tries", "1"},
 		{"compare", "tickets.hollowtarn.example", "--from", "office,isp", "--zone-servers"},
 	} {
 		t.Run(args[0], func(t *testing.T) {

@@ -1,6 +1,7 @@
 package conversation
 
 import (
+	"bytes"
 	"context"
 	"net/netip"
 	"slices"
@@ -48,8 +49,9 @@ type item struct {
 
 // remark is what few packets need.
 type remark struct {
-	host string // of an encrypted one: the server name of its handshake
-	err  error
+	host   string // of an encrypted one: the server name of its handshake
+	waited bool   // a question whose asker gave it up, as the file itself says
+	err    error
 }
 
 // chunk is what some megabytes of a file came to.
@@ -72,6 +74,7 @@ type feed struct {
 	secure  map[[2]netip.AddrPort]bool // HTTPS connections known to carry DNS
 	now     *chunk
 	packet  capture.Packet
+	comment []byte // of the packet that is being read
 	gaps    int
 }
 
@@ -147,6 +150,7 @@ func (f *feed) record(r *capture.Record, lent bool) {
 		c.last = r.At
 	}
 	p := &f.packet
+	f.comment = r.Comment
 	switch f.decoder.Decode(r, p) {
 	case capture.Datagram:
 		f.datagram(p, lent || f.decoder.Lends())
@@ -232,6 +236,9 @@ func (f *feed) carriesDNS(host string) bool {
 // message reads a message and adds it, readable or not.
 func (f *feed) message(p *capture.Packet, lent bool, as what) {
 	it := f.add(p, lent, as)
+	if len(f.comment) > 0 && bytes.HasSuffix(f.comment, []byte(waitedOut)) {
+		it.remark = &remark{waited: true}
+	}
 	if err := it.read(); err != nil {
 		it.what, it.remark = isUnreadable, &remark{err: err}
 	}

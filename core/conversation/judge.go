@@ -130,9 +130,6 @@ func (o *Overview) judge(p *Pair) {
 		k.detail = fmt.Sprintf("%s says: %s", rel.Forbidden.By, rel.Forbidden.Says)
 		o.find(k, finding.Fault, p)
 	case outcome == exchange.NoReply:
-		if p.ended-p.Sent[len(p.Sent)-1].At < endOfCapture && p.ended > 0 {
-			break // the reply may have come after the capture ended
-		}
 		g := o.find(as(finding.Unanswered, both), finding.Fault, p)
 		g.most += time.Duration(len(p.Sent))
 		if rel.After.Number > 0 && rel.After.Server != p.Server {

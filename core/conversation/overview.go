@@ -147,7 +147,9 @@ func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 			} else {
 				o.Queries++
 			}
-			pairer.Message(&it.Message)
+			if pairer.Message(&it.Message); it.remark != nil && it.waited {
+				pairer.Waited(&it.Message)
+			}
 		case isLocal:
 			o.Messages++
 			o.LocalLink.add(&it.Message)

@@ -62,7 +62,7 @@ type Pair struct {
 	seen           int64  // when the question's packet came last
 	id             uint16
 	hops           uint8
-	done           bool
+	done, waited   bool
 	outcome        exchange.Outcome
 	next, previous *Pair // in the ring of the open or of the done ones
 	twin           *Pair // the other of Half, while both are remembered
@@ -129,6 +129,8 @@ func (p *Pair) Outcome() exchange.Outcome {
 		return p.outcome
 	case p.Reply == nil && p.Related().Forbidden != nil:
 		p.outcome = exchange.Unreachable
+	case p.Reply == nil && !p.waited && p.ended > 0 && p.ended-p.Sent[len(p.Sent)-1].At < endOfCapture:
+		p.outcome = Open
 	case p.Reply == nil:
 		p.outcome = exchange.NoReply
 	default:
@@ -511,8 +513,18 @@ func (p *Pairer) unsolicited(m *Message) {
 	}
 }
 
-// CutOff is the outcome of an exchange whose reply the capture holds too little of.
-const CutOff exchange.Outcome = "cut-off"
+// Outcomes that only a capture has.
+const (
+	CutOff exchange.Outcome = "cut-off" // a reply came, and the capture holds too little of it
+	Open   exchange.Outcome = "open"    // asked so late that the reply may have come after the capture ended
+)
+
+// Waited says of the question taken last that its asker gave it up.
+func (p *Pairer) Waited(m *Message) {
+	if pair := p.open.head.previous; pair != &p.open.head && pair.id == m.View.ID() && pair.Client == m.Packet.From {
+		pair.waited = true
+	}
+}
 
 // CutReply takes a reply of which the capture holds the header alone.
 func (p *Pairer) CutReply(m *Message) {
@@ -579,7 +591,9 @@ func (p *Pairer) finish(pair *Pair) {
 	if pair.twin != nil {
 		pair.twin.twin, pair.twin = nil, nil
 	}
-	pair.ended = p.now
+	if pair.ended = p.now; pair.outcome == exchange.NoReply {
+		pair.outcome = ""
+	}
 	p.Emit(pair)
 	if !p.Lends {
 		p.Free(pair)

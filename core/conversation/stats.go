@@ -114,7 +114,7 @@ func (s *Stat) add(p *Pair, peer netip.Addr) {
 
 // failed reports whether an outcome is no answer and no step towards one.
 func failed(o exchange.Outcome) bool {
-	return !o.Good() && o != exchange.Referral && o != exchange.Truncated && o != CutOff
+	return !o.Good() && o != exchange.Referral && o != exchange.Truncated && o != CutOff && o != Open
 }
 
 // Row is one line of a table: a name, server or client, with what it counts.

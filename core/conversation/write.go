@@ -16,6 +16,10 @@ import (
 // encrypted is written in the clear, with a comment that says so.
 type Evidence struct{ w *capture.Writer }
 
+// waitedOut ends the comment on a question that its asker gave up: read back, it is
+// not taken for one that the capture ended too soon for.
+const waitedOut = ": no reply came in time"
+
 // NewEvidence begins a capture.
 func NewEvidence(w io.Writer) (*Evidence, error) {
 	writer, err := capture.NewWriter(w, capture.Ethernet)
@@ -39,7 +43,11 @@ func (v *Evidence) Add(e *exchange.Exchange) error {
 			continue // it never left
 		}
 		comment := fmt.Sprintf("exchange %d", e.Number)
-		packets := []onWire{{a.Sent, a.Local, e.Server.Address, a.Query, comment}}
+		asked := comment
+		if a.Reply == nil && e.Outcome == exchange.NoReply {
+			asked += waitedOut
+		}
+		packets := []onWire{{a.Sent, a.Local, e.Server.Address, a.Query, asked}}
 		for _, r := range a.Rejected {
 			packets = append(packets, onWire{r.At, r.From, a.Local, r.Data, comment + ": not believed, " + r.Err.Error()})
 		}

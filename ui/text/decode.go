@@ -128,7 +128,7 @@ func overviewSentence(o *conversation.Overview) string {
 	}
 	bad := 0
 	for outcome, n := range o.Outcomes {
-		if !outcome.Good() && outcome != exchange.Referral && outcome != exchange.Truncated && outcome != conversation.CutOff {
+		if !outcome.Good() && outcome != exchange.Referral && outcome != exchange.Truncated && outcome != conversation.CutOff && outcome != conversation.Open {
 			bad += n
 		}
 	}
@@ -220,7 +220,7 @@ func resultWords(e *exchange.Exchange) string {
 		timing += fmt.Sprintf(", asked %d times", e.Tries())
 	}
 	style := plainStyle
-	if !e.Outcome.Good() && e.Outcome != exchange.Referral && e.Outcome != exchange.Truncated {
+	if !e.Outcome.Good() && e.Outcome != exchange.Referral && e.Outcome != exchange.Truncated && e.Outcome != conversation.Open && e.Outcome != conversation.CutOff {
 		style = severe[finding.Fault]
 	}
 	return style.Render(result) + timing
