@@ -175,3 +175,41 @@ func TestBadQueriesAreAnsweredOrLeftAlone(t *testing.T) {
 		assert.Equal(t, tt.want, reply(tt.data), name)
 	}
 }
+
+// Names below a DNAME are redirected (RFC 6672), itself is not; how long a copy lasts
+// is told to who asks (RFC 7314).
+func TestRedirectionAndExpiry(t *testing.T) {
+	l, err := New(Options{})
+	require.NoError(t, err)
+	ask := func(host, name string, typ wire.Type, options ...wire.Option) wire.Message {
+		_, h := l.addressOf(host)
+		require.NotNil(t, h)
+		q := wire.Message{ID: 7, Questions: []wire.Question{{Name: wire.MustParseName(name), Type: typ, Class: wire.IN}}, Additional: []wire.Record{wire.EDNS{Size: 1232, Options: options}.Record(0)}}
+		data, err := q.Bytes()
+		require.NoError(t, err)
+		reply, err := wire.ReadMessage(respond(h, l.Scenario.Machine, data, false))
+		require.NoError(t, err)
+		return reply
+	}
+	var types []string
+	for _, r := range ask("dns1.hollowtarn.example.", "book.lodge.hollowtarn.example", wire.A).Answer {
+		types = append(types, r.Type.String()+" "+r.Value())
+	}
+	assert.Equal(t, []string{"DNAME lodge.farhost.test.", "CNAME book.lodge.farhost.test."}, types)
+	itself := ask("dns1.hollowtarn.example.", "lodge.hollowtarn.example", wire.A)
+	assert.Equal(t, wire.NoError, itself.RCode())
+	assert.Empty(t, itself.Answer)
+	for host, want := range map[string]bool{"ns.farhost.test.": true, "dns1.hollowtarn.example.": false} {
+		reply := ask(host, "hollowtarn.example", wire.SOA, wire.Option{Code: wire.Expire})
+		e, _ := reply.EDNS()
+		left, ok := e.Expire()
+		assert.Equal(t, want, ok, host)
+		if want {
+			assert.Equal(t, uint32(283*3600), left)
+		}
+	}
+	reply := ask("ns.farhost.test.", "hollowtarn.example", wire.SOA)
+	e, _ := reply.EDNS()
+	_, ok := e.Expire()
+	assert.False(t, ok, "who does not ask is not told")
+}

@@ -144,6 +144,7 @@ func (o *Overview) judge(p *Pair) {
 		o.find(k, severity, p)
 	case outcome == exchange.NoName:
 		o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Note, p)
+	case outcome == CutOff && p.Torn: // told below
 	case outcome == CutOff:
 		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture cut its reply off"}, finding.Note, p)
 	case failed(outcome):

@@ -135,6 +135,9 @@ func (p *Pair) Outcome() exchange.Outcome {
 		p.outcome = exchange.NoReply
 	default:
 		p.outcome = exchange.JudgeView(p.reply)
+		if p.Cut && p.outcome == exchange.NoData && p.reply.Count(wire.AnswerSection) > 0 {
+			p.outcome = CutOff // the records that it has are not in the capture
+		}
 	}
 	return p.outcome
 }
