@@ -59,7 +59,7 @@ func (o *Overview) Episodes() []Episode {
 				now, end = &all[len(all)-1], e.Sent()
 			}
 			now.Asked = append(now.Asked, Asked{e, now.depth(e)})
-			if failed(e.Outcome) {
+			if Failed(e.Outcome) {
 				now.Failed++
 			}
 			if done := ended(e); done.After(end) {

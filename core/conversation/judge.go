@@ -4,9 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
-	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"unquil/core/exchange"
@@ -28,93 +26,10 @@ const (
 	attackFrom   = 3 // guesses at one question
 )
 
-// Bounds on what a group of findings keeps.
-const (
-	maxGroups   = 2_000
-	maxEvidence = 20
-	maxSamples  = 3
-	maxFindings = 1_000
-)
-
-// groupKey is what findings of one group share.
-type groupKey struct {
-	code           finding.Code
-	client, server netip.Addr
-	outcome        exchange.Outcome
-	detail         string
-}
-
-// group is one kind of trouble with one server or client, however often it was.
-type group struct {
-	groupKey
-	severity finding.Severity
-	count    int
-	evidence []int
-	names    []wire.Name
-	hashes   [maxSamples]uint64 // of the names
-	types    []wire.Type
-	most     time.Duration
-	cost     time.Duration // that clients lost
-	to       netip.Addr    // whom they asked instead
-	texts    []string
-}
-
-// groups are all of them, in the order in which they were first found.
-type groups struct {
-	by    map[groupKey]*group
-	order []*group
-	more  int
-}
-
-func (g *groups) of(k groupKey, severity finding.Severity) *group {
-	if found := g.by[k]; found != nil {
-		if severity.Weight() > found.severity.Weight() {
-			found.severity = severity
-		}
-		return found
-	}
-	if len(g.order) == maxGroups {
-		g.more++
-		return &group{} // which nobody will see
-	}
-	if g.by == nil {
-		g.by = map[groupKey]*group{}
-	}
-	found := &group{groupKey: k, severity: severity}
-	g.by[k], g.order = found, append(g.order, found)
-	return found
-}
-
-// find counts an exchange to a group. It allocates only while the group is new.
-func (o *Overview) find(k groupKey, severity finding.Severity, p *Pair) *group {
-	p.Codes = append(p.Codes, k.code)
-	if o.muted {
-		return &o.nobody
-	}
-	g := o.groups.of(k, severity)
-	g.add(p)
-	return g
-}
-
-func (g *group) add(p *Pair) {
-	g.count++
-	if len(g.evidence) < maxEvidence {
-		g.evidence = append(g.evidence, p.Number)
-	}
-	if n := len(g.names); n < maxSamples && !slices.Contains(g.hashes[:n], p.name) {
-		if name, err := p.view.QName(); err == nil && !name.IsZero() {
-			g.names, g.hashes[n] = append(g.names, name), p.name
-		}
-	}
-	if t := p.view.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
-		g.types = append(g.types, t)
-	}
-}
-
 // judge says what is remarkable about one exchange.
 func (o *Overview) judge(p *Pair) {
 	outcome, took := p.Outcome(), p.Took()
-	if took < slowLeast && p.Reply != nil && p.relations == nil && len(p.Sent) == 1 && p.Copies == 0 && !p.Torn && !failed(outcome) &&
+	if took < slowLeast && p.Reply != nil && p.relations == nil && len(p.Sent) == 1 && p.Copies == 0 && !p.Torn && !Failed(outcome) &&
 		outcome != exchange.NoName && outcome != exchange.Truncated && outcome != CutOff {
 		return // as nearly all are
 	}
@@ -147,7 +62,7 @@ func (o *Overview) judge(p *Pair) {
 	case outcome == CutOff && p.Torn: // told below
 	case outcome == CutOff:
 		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture cut its reply off"}, finding.Note, p)
-	case failed(outcome):
+	case Failed(outcome):
 		g := o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Fault, p)
 		if rel.After.Number > 0 && rel.After.Server != p.Server {
 			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.Sent[0].At))
@@ -179,7 +94,7 @@ func (o *Overview) judge(p *Pair) {
 	}
 	if h := rel.Half; h.Number > 0 && h.Outcome.Good() {
 		held := time.Duration(h.Ended - h.Sent)
-		if failed(outcome) && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*held && took > held+halfLate {
+		if Failed(outcome) && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*held && took > held+halfLate {
 			k := as(finding.HalfFails, both)
 			k.outcome = outcome
 			g := o.find(k, finding.Concern, p)
@@ -383,156 +298,6 @@ func (o *Overview) unreadable(it *item) {
 	g := o.groups.of(k, severity)
 	g.count++
 	g.packet(it.Packet.Number, why)
-}
-
-func (g *group) packet(number int, why string) {
-	if len(g.texts) < maxSamples {
-		text := fmt.Sprintf("packet %d", number)
-		if why != "" {
-			text += " (" + why + ")"
-		}
-		g.texts = append(g.texts, text)
-	}
-}
-
-// place orders groups by what shows them first.
-func (g *group) place() int {
-	if len(g.evidence) > 0 {
-		return g.evidence[0]
-	}
-	return 1 << 40
-}
-
-// sentences say each group in a sentence.
-var sentences = map[finding.Code]func(g *group) string{
-	finding.Unanswered: func(g *group) string {
-		text := fmt.Sprintf("%s asked %s %s, and no reply is in the capture: %s.", g.client, g.server, times(int(g.most)), g.about())
-		return text + g.instead()
-	},
-	finding.Unreachable: func(g *group) string {
-		return fmt.Sprintf("%s could not reach %s %s: %s (%s).", g.client, g.server, times(g.count), g.about(), g.detail)
-	},
-	finding.Failed: func(g *group) string {
-		if g.outcome == exchange.NoName {
-			return fmt.Sprintf("%s said %s that there is no such name: %s.", g.server, times(g.count), g.about())
-		}
-		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, times(g.count), g.outcome, g.about()) + g.instead()
-	},
-	finding.Truncated: func(g *group) string {
-		text := fmt.Sprintf("%s cut its answer %s: %s", g.server, times(g.count), g.about())
-		if g.detail != "" {
-			return text + "; " + g.detail + "."
-		}
-		return text + "; it was asked again over TCP."
-	},
-	finding.Slow: func(g *group) string {
-		return fmt.Sprintf("%s was slow %s, up to %s: %s.", g.server, times(g.count), spoken(g.most), g.about())
-	},
-	finding.RepeatedQuery: func(g *group) string {
-		return fmt.Sprintf("%s asked %s again %s, after up to %s: %s.", g.client, g.server, times(g.count), spoken(g.most), g.about())
-	},
-	finding.LateReply: func(g *group) string {
-		return fmt.Sprintf("%s answered %s too late %s, up to %s after it was first asked: %s.", g.server, g.client, times(g.count), spoken(g.most), g.about())
-	},
-	finding.LoopedQuery: func(g *group) string {
-		return fmt.Sprintf("The packet in which %s asks %s for %s came by %d times more, ID and all.", g.client, g.server, g.about(), int(g.most))
-	},
-	finding.RepliesDiffer: func(g *group) string {
-		return fmt.Sprintf("%s got two replies from %s that say different things, %s: %s.", g.client, g.server, times(g.count), g.about())
-	},
-	finding.UnsolicitedReply: func(g *group) string {
-		text := fmt.Sprintf("%s sent %s %s to which the capture holds no question", g.server, g.client, plural(g.count, "reply", "replies"))
-		if g.detail != "" {
-			text += ": " + g.detail
-		}
-		if g.severity == finding.Fault {
-			text += "; so many guesses at one question look like an attack"
-		}
-		return text + " (" + strings.Join(g.texts, ", ") + ")."
-	},
-	finding.NoNameBurst: func(g *group) string {
-		return fmt.Sprintf("%s asked for more than %d names within %d s that do not exist, such as %s.", g.client, burstNames, burstWithin/int64(time.Second), g.about())
-	},
-	finding.SuffixAppended: func(g *group) string {
-		return fmt.Sprintf("%s tried names with %s behind them first: %s lost, %s.", g.client, g.detail, plural(g.count, "question", "questions"), spoken(g.cost))
-	},
-	finding.AnswerRewritten: func(g *group) string {
-		return fmt.Sprintf("%s gave an answer for what %s says does not exist: %s.", g.server, g.to, g.about())
-	},
-	finding.HalfFails: func(g *group) string {
-		how := fmt.Sprintf("took up to %s", spoken(g.most))
-		if failed(g.outcome) {
-			how = "failed (" + string(g.outcome) + ")"
-		}
-		return fmt.Sprintf("Of %s's questions to %s for both kinds of addresses one was answered and the other %s, %s: %s.", g.client, g.server, how, times(g.count), g.about())
-	},
-	finding.Undecodable: func(g *group) string {
-		if g.detail != "" && g.server.IsValid() {
-			return fmt.Sprintf("%s answered %s for %s, and %s.", g.server, times(g.count), g.about(), g.detail)
-		}
-		text := plural(g.count, "packet", "packets") + " cannot be read"
-		if g.client.IsValid() {
-			text += " from " + g.client.String()
-		}
-		return text + ": " + strings.Join(g.texts, ", ") + more(g.count-len(g.texts)) + "."
-	},
-}
-
-func more(n int) string {
-	if n > 0 {
-		return fmt.Sprintf(" and %d more", n)
-	}
-	return ""
-}
-
-// about names the questions of a group: some of them.
-func (g *group) about() string {
-	var words []string
-	for _, n := range g.names {
-		words = append(words, n.Spoken())
-	}
-	text := strings.Join(words, ", ")
-	if len(g.names) == 1 && len(g.types) > 0 {
-		for _, t := range g.types {
-			text += " " + t.String()
-		}
-	}
-	if text == "" {
-		return "no name"
-	}
-	return text
-}
-
-// instead says whom clients asked in place of the server, and what that cost them.
-func (g *group) instead() string {
-	if !g.to.IsValid() {
-		return ""
-	}
-	return fmt.Sprintf(" It then asked %s, having lost up to %s.", g.to, spoken(g.cost))
-}
-
-func spoken(d time.Duration) string {
-	if d < time.Second {
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return fmt.Sprintf("%.1f s", d.Seconds())
-}
-
-func times(n int) string {
-	switch n {
-	case 1:
-		return "once"
-	case 2:
-		return "twice"
-	}
-	return fmt.Sprintf("%d times", n)
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 // conclude turns the groups into findings, once all has been read.

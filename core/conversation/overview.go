@@ -347,7 +347,7 @@ func (t *Timeline) add(p *Pair) {
 			switch outcome := p.Outcome(); {
 			case outcome == exchange.NoName:
 				s.NoName++
-			case failed(outcome):
+			case Failed(outcome):
 				s.Failed++
 			}
 			return

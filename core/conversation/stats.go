@@ -95,7 +95,7 @@ func (s *Stat) add(p *Pair, peer netip.Addr) {
 	case outcome.Silent():
 		s.Failed++
 		s.Unanswered++
-	case failed(outcome):
+	case Failed(outcome):
 		s.Failed++
 	}
 	if p.Reply != nil {
@@ -112,8 +112,8 @@ func (s *Stat) add(p *Pair, peer netip.Addr) {
 	}
 }
 
-// failed reports whether an outcome is no answer and no step towards one.
-func failed(o exchange.Outcome) bool {
+// Failed reports whether an outcome is no answer and no step towards one.
+func Failed(o exchange.Outcome) bool {
 	return !o.Good() && o != exchange.Referral && o != exchange.Truncated && o != CutOff && o != Open
 }
 

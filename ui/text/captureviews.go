@@ -1,0 +1,263 @@
+package text
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"unquil/core/conversation"
+	"unquil/core/finding"
+)
+
+// Names, Servers and Clients are tables of what each had to do with.
+func (v *View) Names(o *conversation.Overview) {
+	rows, uncounted := o.Names()
+	v.statTable("name", "clients", rows, uncounted)
+}
+
+// Servers draws the servers of a capture.
+func (v *View) Servers(o *conversation.Overview) {
+	rows, uncounted := o.Servers()
+	v.statTable("server", "clients", rows, uncounted)
+}
+
+// Clients draws the clients of a capture.
+func (v *View) Clients(o *conversation.Overview) {
+	rows, uncounted := o.Clients()
+	v.statTable("client", "servers", rows, uncounted)
+}
+
+func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted int) {
+	widths := []int{7, 7, 8, 8, 8, 8, 8}
+	first := v.width - 2 - 8
+	for _, w := range widths {
+		first -= w
+	}
+	first = max(first, 16)
+	line := func(key string, words []string, bar string) {
+		if ansi.StringWidth(key) >= first { // on a line of its own
+			v.line(cut(key, v.width))
+			key = ""
+		}
+		text := pad(key, first)
+		for i, w := range widths {
+			text += strings.Repeat(" ", max(w-ansi.StringWidth(words[i]), 0)) + words[i]
+		}
+		v.line(text, "  ", bar)
+	}
+	line(quiet.Render(title), []string{quiet.Render("asked"), quiet.Render("failed"), quiet.Render("no name"), quiet.Render(peers), quiet.Render("median"), quiet.Render("95 %"), quiet.Render("longest")}, quiet.Render("1 ms–3 s"))
+	var caches []string
+	for _, r := range rows[:min(len(rows), maxDrawn)] {
+		s := r.Stat
+		failed := fmt.Sprint(s.Failed)
+		if s.Failed > 0 {
+			failed = severe[finding.Fault].Render(failed)
+		}
+		words := []string{fmt.Sprint(s.Exchanges), failed, fmt.Sprint(s.NoName), fmt.Sprint(s.Peers()), "-", "-", "-"}
+		bar := ""
+		if s.Latency.Count > 0 {
+			words[4], words[5], words[6] = Took(s.Latency.Quantile(50)), Took(s.Latency.Quantile(95)), Took(s.Latency.Max)
+			bar = latencyBars(s.Latency.Bars())
+		}
+		if s.HasCache() {
+			caches = append(caches, r.Key)
+		}
+		line(r.Key, words, bar)
+	}
+	v.rest(len(rows)-min(len(rows), maxDrawn), title+"s")
+	if len(caches) > 0 {
+		v.line()
+		v.flow("", 2, "caches, whose TTLs count down from answer to answer: "+strings.Join(caches, ", "), plainStyle)
+	}
+	if uncounted > 0 {
+		v.flow("", 2, fmt.Sprintf("%d exchanges belong to rows that there was no room to count: the lower rows are an estimate", uncounted), quiet)
+	}
+}
+
+func latencyBars(counts [8]int) string {
+	most := slices.Max(counts[:])
+	var b strings.Builder
+	for _, n := range counts {
+		if n == 0 {
+			b.WriteRune('·')
+			continue
+		}
+		b.WriteRune(bars[min((n*8-1)/most, 7)])
+	}
+	return b.String()
+}
+
+// Episodes draws what each client asked in one go.
+func (v *View) Episodes(o *conversation.Overview) {
+	all := o.Episodes()
+	drawn := 0
+	for i, p := range all {
+		if drawn > maxDrawn {
+			v.rest(len(all)-i, "episodes")
+			break
+		}
+		if i > 0 {
+			v.line()
+		}
+		drawn += len(p.Asked)
+		failed := ""
+		if p.Failed > 0 {
+			failed = severe[finding.Fault].Render(fmt.Sprintf(", %d of them failed", p.Failed))
+		}
+		within := ""
+		if p.Took > 0 {
+			within = " within " + Took(p.Took)
+		}
+		v.flow("", 0, fmt.Sprintf("%s  %s asked %s%s%s", p.Begins.Format(clock), subject.Render(p.Client.String()), plural(len(p.Asked), "question", "questions"), within, failed), plainStyle)
+		for _, a := range p.Asked {
+			lead := strings.Repeat("  ", a.Depth+1)
+			offset := "+" + Took(a.Exchange.Sent().Sub(p.Begins))
+			v.flow("  "+quiet.Render(fmt.Sprintf("%8s", offset)), 11+len(lead), fmt.Sprintf("%s: %s", a.Exchange.Question.Spoken(), resultWords(a.Exchange)), plainStyle)
+		}
+	}
+	v.partial(o)
+}
+
+// partial says that a view was made of a part of the exchanges.
+func (v *View) partial(o *conversation.Overview) {
+	if o.NotKept > 0 {
+		v.flow("", 2, fmt.Sprintf("made of the first %d exchanges; %d more were only counted", len(o.Kept), o.NotKept), quiet)
+	}
+}
+
+// Paths draws the walks of resolvers, put together from their packets.
+func (v *View) Paths(o *conversation.Overview) {
+	all := o.Paths()
+	if len(all) == 0 {
+		v.flow("", 0, "no walk: nobody in this capture asks without recursion, as a resolver does", plainStyle)
+	}
+	for i, p := range all {
+		if i > 0 {
+			v.line()
+		}
+		end := good.Render("reaches " + resultWords(p.Last()))
+		if !p.Ended() {
+			end = severe[finding.Fault].Render("stops at "+p.Last().Server.Name()+": ") + resultWords(p.Last())
+			if p.Last().Outcome.Good() {
+				end += ", without authority"
+			}
+		}
+		v.flow("", 0, fmt.Sprintf("%s  %s %s", p.Begins.Format(clock), subject.Render(p.Question.Spoken()), end), plainStyle)
+		asked := "for no question in the capture"
+		if p.Asked != nil {
+			asked = fmt.Sprintf("for %s (exchange %d)", p.Asked.Client.Addr(), p.Asked.Number)
+		}
+		v.flow("", 2, quiet.Render(fmt.Sprintf("by %s, %s, %s in all", p.Resolver, asked, Took(p.Took))), plainStyle)
+		depth := -1
+		for i, s := range p.Steps {
+			if i == 0 || !s.Zone.Equal(p.Steps[i-1].Zone) {
+				depth++
+			}
+			zone := "?"
+			if !s.Zone.IsZero() {
+				zone = s.Zone.Spoken()
+			}
+			lead := strings.Repeat("  ", min(depth, 8)+1)
+			v.flow(lead+strong.Render(zone), len(lead)+2+ansi.StringWidth(zone), fmt.Sprintf("%s: %s %s", s.Exchange.Server.Name(), resultWords(s.Exchange), quiet.Render(fmt.Sprintf("(%d)", s.Exchange.Number))), plainStyle)
+		}
+	}
+	v.partial(o)
+}
+
+// LocalLink draws who claims and asks what on the local link.
+func (v *View) LocalLink(o *conversation.Overview) {
+	l := &o.LocalLink
+	names := l.Names()
+	v.flow("", 0, fmt.Sprintf("%s (%d want a reply to themselves alone), %s (%d claim a name for one host alone), %s sent along",
+		plural(l.Questions, "question", "questions"), l.Unicast, plural(l.Announced, "announcement", "announcements"), l.Flushes, plural(l.Known, "known answer", "known answers")), plainStyle)
+	for _, f := range o.Findings {
+		if f.Code == finding.NameConflict {
+			v.flow("  "+severe[f.Severity].Render(string(f.Severity)), labelWidth, f.Text, plainStyle)
+		}
+	}
+	for _, n := range names[:min(len(names), maxDrawn)] {
+		v.line()
+		v.flow("", 2, subject.Render(n.Name.Spoken()), plainStyle)
+		for _, c := range n.Claims {
+			alone := ""
+			if c.Unique {
+				alone = ", alone"
+			}
+			v.flow("    "+c.Host.String(), 22, fmt.Sprintf("says %s%s %s", strings.Join(c.Values, ", "), alone, quiet.Render(fmt.Sprintf("(packet %d, %s)", c.Packet, plural(c.Times, "time", "times")))), plainStyle)
+		}
+		if n.Asked > 0 {
+			v.flow("    "+quiet.Render("asked"), 22, fmt.Sprintf("%s, by %s", plural(n.Asked, "time", "times"), addresses(n.Askers)), plainStyle)
+		}
+		if len(n.Claims) == 0 {
+			v.flow("", 22, "nobody claims it", quiet)
+		}
+	}
+	v.rest(len(names)-min(len(names), maxDrawn), "names")
+}
+
+// Timeline draws questions and failures over time.
+func (v *View) Timeline(o *conversation.Overview) {
+	t := &o.Timeline
+	if len(t.Slots) == 0 {
+		v.flow("", 0, "no question in the capture", plainStyle)
+		return
+	}
+	room := v.width - 8
+	per := (len(t.Slots) + room - 1) / room
+	var asked, failed, none []int
+	for i := 0; i < len(t.Slots); i += per {
+		var sum conversation.Slot
+		for _, s := range t.Slots[i:min(i+per, len(t.Slots))] {
+			sum.Asked, sum.Failed, sum.NoName = sum.Asked+s.Asked, sum.Failed+s.Failed, sum.NoName+s.NoName
+		}
+		asked, failed, none = append(asked, sum.Asked), append(failed, sum.Failed), append(none, sum.NoName)
+	}
+	begins := time.Unix(0, t.Begins).UTC()
+	v.flow("", 0, fmt.Sprintf("%s from %s UTC; a column is %s", plural(o.Exchanges, "exchange", "exchanges"), begins.Format("2006-01-02 15:04:05"), Took(time.Duration(per)*t.Width)), plainStyle)
+	v.line()
+	v.histogram("asked", asked, 8, good.Render)
+	v.histogram("failed", failed, 4, severe[finding.Fault].Render)
+	v.histogram("no name", none, 4, severe[finding.Concern].Render)
+	columns := len(asked)
+	axis := []byte(strings.Repeat(" ", columns+9))
+	for at := 0; at+8 <= columns || at == 0; at += 20 {
+		copy(axis[at:], begins.Add(time.Duration(at*per)*t.Width).Format("15:04:05"))
+	}
+	v.line(strings.Repeat(" ", 8), quiet.Render(strings.TrimRight(string(axis), " ")))
+}
+
+// histogram draws counts as columns of a height of rows, with the largest beside it.
+func (v *View) histogram(title string, counts []int, rows int, paint func(...string) string) {
+	most := slices.Max(counts)
+	if most == 0 {
+		v.line(pad(quiet.Render(title), 8), quiet.Render("none"))
+		v.line()
+		return
+	}
+	for row := rows; row > 0; row-- {
+		label := ""
+		switch row {
+		case rows:
+			label = quiet.Render(title)
+		case rows - 1:
+			label = quiet.Render(fmt.Sprintf("≤ %d", most))
+		}
+		var b strings.Builder
+		for _, n := range counts {
+			eighths := (n*rows*8+most-1)/most - (row-1)*8
+			switch {
+			case eighths <= 0 && row == 1:
+				b.WriteRune('·')
+			case eighths <= 0:
+				b.WriteRune(' ')
+			default:
+				b.WriteRune(bars[min(eighths, 8)-1])
+			}
+		}
+		v.line(pad(label, 8), paint(strings.TrimRight(b.String(), " ")))
+	}
+	v.line()
+}
