@@ -155,13 +155,14 @@ func (l *Lab) deliver(from, to netip.Addr, query *wire.Message) *wire.Message {
 			return nil
 		}
 		l.wait(l.latency)
+		l.wait(h.oddity().late)
 		out := respond(h, from, data, stream)
 		if out == nil {
 			l.wait(patience)
 			return nil
 		}
 		reply, err := wire.ReadMessage(out)
-		if err != nil {
+		if err != nil || reply.ID != query.ID || len(reply.Questions) != 1 || reply.Questions[0] != query.Questions[0] || h.oddity().elsewhere && !stream {
 			return nil
 		}
 		if !reply.Flags.Has(wire.TC) {

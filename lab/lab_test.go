@@ -92,7 +92,8 @@ func TestStoryUsesReservedNamesAndAddresses(t *testing.T) {
 			name := r.Name.Fold().String()
 			assert.True(t, name == "." || strings.HasSuffix(name, ".example.") || name == "example." || strings.HasSuffix(name, "test.") || strings.HasSuffix(name, "arpa."), name)
 			if a, ok := r.Address(); ok {
-				assert.True(t, slices.ContainsFunc(documentation, func(p netip.Prefix) bool { return p.Contains(a) }), "%s", r)
+				nobodys := a.IsLoopback() || a.IsUnspecified() || a.IsLinkLocalUnicast() // which is what is wrong with them
+				assert.True(t, nobodys || slices.ContainsFunc(documentation, func(p netip.Prefix) bool { return p.Contains(a) }), "%s", r)
 			}
 		}
 	}

@@ -2,20 +2,57 @@ package lab
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"syscall"
 
 	"unquil/core/exchange"
+	"unquil/core/wire"
 )
 
 // Network reaches the lab's hosts by their virtual addresses. It has the
 // methods that the program's client asks of a network.
-type Network struct{ lab *Lab }
+type Network struct {
+	lab  *Lab
+	path Path
+}
 
-// Network returns the way into the lab.
-func (l *Lab) Network() Network { return Network{l} }
+// Network returns a good way into the lab.
+func (l *Lab) Network() Network { return Network{lab: l} }
+
+// NetworkOver returns the way into the lab over the path with that label.
+func (l *Lab) NetworkOver(label string) (Network, error) {
+	for _, p := range l.Scenario.Paths {
+		if p.Label == label {
+			return Network{l, p}, nil
+		}
+	}
+	return Network{}, fmt.Errorf("the lab has no path %q", label)
+}
+
+// loses reports whether the path loses that kind of packet to and from a server.
+func (p Path) loses(kind string, server netip.Addr, l *Lab) bool {
+	if slices.Contains(p.Loses, "outside") && l.isResolver(server) {
+		return false
+	}
+	return slices.Contains(p.Loses, "all") || slices.Contains(p.Loses, kind)
+}
+
+// via is whom a packet to server reaches.
+func (n Network) via(server netip.AddrPort) netip.AddrPort {
+	if n.path.Instead == "" || n.lab.isResolver(server.Addr()) {
+		return server
+	}
+	return netip.AddrPortFrom(n.lab.labels[n.path.Instead], server.Port())
+}
+
+func (l *Lab) isResolver(a netip.Addr) bool {
+	_, is := l.hosts[a].(*twins)
+	return is
+}
 
 // reach finds the loopback socket behind a server, or fails as the network
 // would: a host that is not there is unreachable, a closed port refuses.
@@ -23,6 +60,9 @@ func (n Network) reach(server netip.AddrPort, udp bool) (netip.AddrPort, error) 
 	d := door{server.Addr().Unmap(), service{server.Port(), udp}}
 	if n.lab.hosts[d.host] == nil {
 		return netip.AddrPort{}, os.NewSyscallError("connect", syscall.EHOSTUNREACH)
+	}
+	if d.host.Is6() && slices.Contains(n.path.Loses, "ipv6") {
+		return netip.AddrPort{}, os.NewSyscallError("connect", syscall.ENETUNREACH)
 	}
 	if services[d.service] == nil || n.lab.closed[d.host] || !udp && n.lab.noTCP[d.host] {
 		return netip.AddrPort{}, os.NewSyscallError("connect", syscall.ECONNREFUSED)
@@ -32,7 +72,11 @@ func (n Network) reach(server netip.AddrPort, udp bool) (netip.AddrPort, error) 
 
 // Stream connects to a server over TCP.
 func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, error) {
-	at, err := n.reach(server, false)
+	if n.path.loses("tcp", server.Addr(), n.lab) {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
+	at, err := n.reach(n.via(server), false)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +91,7 @@ func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, e
 
 // Datagrams opens a UDP socket from which server can be asked.
 func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.Datagrams, error) {
-	at, err := n.reach(server, true)
+	at, err := n.reach(n.via(server), true)
 	if err != nil {
 		return nil, err
 	}
@@ -55,7 +99,7 @@ func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.D
 	if err != nil {
 		return nil, err
 	}
-	return &datagrams{conn, net.UDPAddrFromAddrPort(n.local(conn.LocalAddr(), server)), server, at}, nil
+	return &datagrams{conn, net.UDPAddrFromAddrPort(n.local(conn.LocalAddr(), server)), server, at, n}, nil
 }
 
 // local is the technician's virtual address of the server's family, with the real port.
@@ -80,6 +124,12 @@ type datagrams struct {
 	*net.UDPConn
 	local         net.Addr
 	virtual, real netip.AddrPort
+	network       Network
+}
+
+// lost reports whether the path loses such a packet to or from the server.
+func (d *datagrams) lost(kind string) bool {
+	return d.network.path.loses(kind, d.virtual.Addr(), d.network.lab)
 }
 
 // LocalAddr is the technician's virtual address.
@@ -90,12 +140,20 @@ func (d *datagrams) WriteToUDPAddrPort(b []byte, to netip.AddrPort) (int, error)
 	if to != d.virtual {
 		return 0, os.NewSyscallError("sendto", syscall.EHOSTUNREACH)
 	}
+	if query, err := wire.ReadMessage(b); err == nil {
+		if _, edns := query.OPT(); d.lost("udp") || edns && d.lost("edns") {
+			return len(b), nil
+		}
+	}
 	return d.UDPConn.WriteToUDPAddrPort(b, d.real)
 }
 
 // ReadFromUDPAddrPort receives, and names the sender by its virtual address.
 func (d *datagrams) ReadFromUDPAddrPort(b []byte) (int, netip.AddrPort, error) {
 	n, from, err := d.UDPConn.ReadFromUDPAddrPort(b)
+	for err == nil && n > largest && d.lost("large") {
+		n, from, err = d.UDPConn.ReadFromUDPAddrPort(b)
+	}
 	if from == d.real {
 		from = d.virtual
 	}

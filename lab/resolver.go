@@ -44,6 +44,8 @@ type twins struct {
 	turn      atomic.Uint32
 }
 
+func (t *twins) oddity() quirk { return quirks[t.resolvers[0].config.Quirk] }
+
 func (t *twins) called() string { return t.resolvers[0].called() }
 
 func (t *twins) answer(query *wire.Message, client netip.Addr) (*wire.Message, bool) {
@@ -70,7 +72,11 @@ func newResolver(l *Lab, config Resolver, cache int, roots []wire.Record) (*reso
 			if err != nil {
 				return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
 			}
-			r.cache[cacheKey{wire.MustParseName(name).Fold(), t}] = cacheEntry{records, true, wire.NXDomain, l.now().Add(-age)}
+			missing := wire.NXDomain
+			if c.NoData {
+				missing = wire.NoError
+			}
+			r.cache[cacheKey{wire.MustParseName(name).Fold(), t}] = cacheEntry{records, true, missing, l.now().Add(-age)}
 			continue
 		}
 		for _, record := range records {
@@ -83,6 +89,8 @@ func newResolver(l *Lab, config Resolver, cache int, roots []wire.Record) (*reso
 	return r, nil
 }
 
+func (r *resolver) oddity() quirk { return quirks[r.config.Quirk] }
+
 func (r *resolver) called() string { return r.config.Label }
 
 func (r *resolver) answer(query *wire.Message, _ netip.Addr) (*wire.Message, bool) {
@@ -94,6 +102,9 @@ func (r *resolver) answer(query *wire.Message, _ netip.Addr) (*wire.Message, boo
 	}
 	if r.config.State == Strict || !query.Flags.Has(wire.RD) || q.Class != wire.IN {
 		m.Flags = m.Flags.WithRCode(wire.Refused)
+		return m, true
+	}
+	if r.withheld(query, m) {
 		return m, true
 	}
 	work := &resolution{resolver: r, questions: 100}
@@ -123,6 +134,49 @@ func (r *resolver) answer(query *wire.Message, _ netip.Addr) (*wire.Message, boo
 	m.Answer = nil // an alias that never ends
 	m.Flags = m.Flags.WithRCode(wire.ServFail)
 	return m, true
+}
+
+// withheld fills m where the resolver's own rules keep it from looking, and
+// reports whether they do.
+func (r *resolver) withheld(query, m *wire.Message) bool {
+	q := query.Questions[0]
+	told := func(code uint16, text string) {
+		edns := wire.EDNS{Size: 1232, Options: []wire.Option{{Code: wire.EDE, Data: string([]byte{byte(code >> 8), byte(code)}) + text}}}
+		if _, asked := query.OPT(); asked {
+			m.Additional = append(m.Additional, edns.Record(wire.NoError))
+		}
+	}
+	for _, zone := range r.config.Forged {
+		if q.Name.Under(wire.MustParseName(zone)) && !query.Flags.Has(wire.CD) {
+			m.Flags = m.Flags.WithRCode(wire.ServFail)
+			told(6, "signatures do not fit") // DNSSEC Bogus (RFC 8914 §4.7)
+			return true
+		}
+	}
+	for _, b := range r.config.Blocks {
+		if !q.Name.Under(wire.MustParseName(b.Name)) {
+			continue
+		}
+		switch {
+		case b.Gives.IsValid() && q.Type == wire.A:
+			m.Answer = []wire.Record{{Name: q.Name, Type: wire.A, Class: wire.IN, TTL: 60, Data: string(b.Gives.AsSlice())}}
+		case b.Gives.IsValid(): // no other type
+		default:
+			m.Flags = m.Flags.WithRCode(wire.NXDomain)
+		}
+		if b.Says != "" {
+			told(15, b.Says) // Blocked (RFC 8914 §4.16)
+		}
+		return true
+	}
+	for _, f := range r.config.Failures {
+		if q.Name.Under(wire.MustParseName(f)) {
+			m.Flags = m.Flags.WithRCode(wire.ServFail)
+			told(13, "") // Cached Error (RFC 8914 §4.14)
+			return true
+		}
+	}
+	return false
 }
 
 // resolution is the work for one question; questions is how many more may be asked.
@@ -188,9 +242,11 @@ func (w *resolution) keep(name wire.Name, t wire.Type, reply *wire.Message) cach
 	entry := cacheEntry{taken: w.lab.now()}
 	k := cacheKey{name.Fold(), t}
 	for _, r := range reply.Answer {
-		if r.Name.Equal(name) && (r.Type == t || r.Type == wire.CNAME) {
+		if r.Name.Equal(name) && (r.Type == t || r.Type == wire.CNAME || t == wire.ANY) {
 			entry.records = append(entry.records, r)
-			k.t = r.Type
+			if k.t = r.Type; t == wire.ANY {
+				k.t = t
+			}
 		}
 	}
 	if len(entry.records) == 0 {

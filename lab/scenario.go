@@ -19,7 +19,7 @@ import (
 	"unquil/core/zonefile"
 )
 
-//go:embed scenario.toml zones machine captures
+//go:embed scenario.toml workshop.toml zones machine machines captures
 var files embed.FS
 
 // Scenario is what scenario.toml says.
@@ -35,6 +35,8 @@ type Scenario struct {
 	Seen      []Seen
 	Captured  []Captured
 	Healthy   []Healthy
+	Paths     []Path `toml:"path"`
+	Odds      []Odd  `toml:"odd"`
 }
 
 // Server is an authoritative server.
@@ -46,6 +48,7 @@ type Server struct {
 	WithoutEDNS bool `toml:"without_edns"` // answers FORMERR to a question with EDNS
 	WithoutTCP  bool `toml:"without_tcp"`  // takes no connection
 	Transfers   Transfers
+	Quirk       string // one of the quirks; "" for none
 	Expires     string // for how long it goes on without its primary, as a Go duration; "" means that it does not say
 }
 
@@ -77,6 +80,7 @@ type Key struct{ Name, Algorithm, Secret string }
 type Served struct {
 	Name             string
 	File             string // in zones/; "" means the name and "zone"
+	Text             string `toml:"-"` // the master file itself, of a plot
 	WithoutAuthority bool   `toml:"without_authority"`
 	Before           string // in zones/: the version before, for who asks what changed since; may be ""
 	// For is the network of the clients that get this content; "" means everybody else.
@@ -94,8 +98,19 @@ type Resolver struct {
 	Caches int
 	// Rewrites is the address that it gives in place of "no such name"; invalid: it does not.
 	Rewrites netip.Addr
+	Quirk    string    // one of the quirks; "" for none
+	Forged   []string  // zones whose signatures do not fit, for this resolver
+	Failures []string  // zones that it remembers it could not resolve
+	Blocks   []Blocked // names that it does not resolve
 	// Certificate is the name in its certificate; "" means its label under resolvers.test, and its addresses.
 	Certificate string
+}
+
+// Blocked is a name that a resolver withholds, with all below it.
+type Blocked struct {
+	Name  string
+	Gives netip.Addr // in place of the answer; invalid: it says that there is no such name
+	Says  string     // the reason it gives (RFC 8914); "" without one
 }
 
 // Cached is a record that a cache took in before the scenario begins.
@@ -103,6 +118,7 @@ type Cached struct {
 	Age    string // how long before, as a Go duration
 	Record string // in master-file form, with the TTL it came with
 	None   string // "NAME TYPE" that is remembered not to be there; the record is then the SOA
+	NoData bool   `toml:"no_data"` // of None: the name is there, and the type is not
 	Cache  int    // which of several caches, from 1; 0 means each
 }
 
@@ -115,6 +131,43 @@ type Fault struct {
 	Finding    string
 	Severity   string // "" means fault
 	At         string // the server, resolver or zone to blame
+	Place      string // where it fails, in the verdict's words; "" where any will do
+	Machine    string // the set-up it is seen from; "" means the technician's
+	Path       string // the network it is seen over; "" means a good one
+	Typed      string // what is typed, where that is not the name
+	// Or are verdicts that are as right, as nothing on the wire tells them apart.
+	Or    []Verdict
+	Plots []Plot `toml:"plot"`
+}
+
+// Verdict is what else may be said of a fault, and why.
+type Verdict struct{ Finding, At, Why string }
+
+// Plot is a zone of the workshop: its parent, works.example., delegates it.
+type Plot struct {
+	Zone    string   // one or more labels under works.example.
+	NS      []string // hosts as the parent lists them, under works.example. unless they end in a dot; none: it is not delegated
+	Own     []string // as the zone lists them; none: as the parent does
+	Servers []string // that serve it; none: those that the parent lists
+	Serial  int      // 0 means 1
+	Records string   // beside SOA and NS; "" means an address each for the zone and for www
+	Lines   []string // further records of the parent's
+}
+
+// Odd is a pair of the workshop's servers that go wrong alike.
+type Odd struct {
+	Label string // the hosts are LABEL1 and LABEL2
+	Quirk string
+	State State
+	TCP   string // "closed": they take no connection
+}
+
+// Path is a network between the technician and the rest.
+type Path struct {
+	Label   string
+	What    string
+	Loses   []string // "udp", "tcp", "edns", "large", and of whom: "outside" stands for all that are no resolvers, "all" for everybody; without either everybody
+	Instead string   // the resolver that answers in place of whoever outside is asked
 }
 
 // Seen is what a command of the program shows of what is wrong.
@@ -136,29 +189,49 @@ type Captured struct {
 type Healthy struct {
 	Name  string
 	Types []string
+	From  string // the resolver that is asked; "" means office
+	What  string // is unusual about it
+	Path  string // the network it is seen over
+	Plots []Plot `toml:"plot"`
 }
 
 // Load reads the embedded scenario.
 func Load() (*Scenario, error) {
-	text, err := files.ReadFile("scenario.toml")
-	if err != nil {
-		return nil, err
+	var s, workshop Scenario
+	for name, into := range map[string]*Scenario{"scenario.toml": &s, "workshop.toml": &workshop} {
+		text, err := files.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		decoder := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields()
+		if err := decoder.Decode(into); err != nil {
+			return nil, fmt.Errorf("reading %s: %w", name, err)
+		}
 	}
-	var s Scenario
-	decoder := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields()
-	if err := decoder.Decode(&s); err != nil {
-		return nil, fmt.Errorf("reading scenario.toml: %w", err)
-	}
-	return &s, nil
+	s.Servers, s.Resolvers = append(s.Servers, workshop.Servers...), append(s.Resolvers, workshop.Resolvers...)
+	s.Faults, s.Healthy = append(s.Faults, workshop.Faults...), append(s.Healthy, workshop.Healthy...)
+	s.Paths, s.Odds = workshop.Paths, workshop.Odds
+	return &s, s.plant()
 }
 
-// Machine is the file system of the technician's machine, as far as names go.
-func Machine() fs.FS {
-	root, err := fs.Sub(files, "machine")
+// Machine is the file system of a machine, as far as names go: the technician's,
+// or the one with that label.
+func Machine(label string) fs.FS {
+	folder := "machine"
+	if label != "" {
+		folder = "machines/" + label
+	}
+	root, err := fs.Sub(files, folder)
 	if err != nil {
-		panic(err) // embedded: the folder is there
+		panic(err) // a label of the scenario is a name of a folder
 	}
 	return root
+}
+
+// HasMachine reports whether the lab has a machine with that label; "" is the technician's.
+func HasMachine(label string) bool {
+	_, err := fs.Stat(files, "machines/"+label)
+	return label == "" || err == nil
 }
 
 // Captures is the folder of the morning's captures.
@@ -179,6 +252,10 @@ func readLines(lines []string) ([]wire.Record, error) {
 func (z Served) records() (origin wire.Name, records []wire.Record, err error) {
 	if origin, err = wire.ParseName(z.Name); err != nil {
 		return origin, nil, fmt.Errorf("zone %q: %w", z.Name, err)
+	}
+	if z.Text != "" {
+		records, err = zonefile.Read(strings.NewReader(z.Text), zonefile.Options{File: z.Name, Origin: origin})
+		return origin, records, err
 	}
 	file := z.File
 	if file == "" {

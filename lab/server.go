@@ -13,6 +13,8 @@ import (
 type host interface {
 	// called is what the host says when it is asked which machine it is (RFC 5001).
 	called() string
+	// oddity is how the host goes wrong.
+	oddity() quirk
 	// answer returns the reply to a question, or false for silence.
 	answer(query *wire.Message, client netip.Addr) (reply *wire.Message, ok bool)
 }
@@ -22,6 +24,8 @@ type authoritative struct {
 	Server
 	zones []*zone
 }
+
+func (s *authoritative) oddity() quirk { return quirks[s.Quirk] }
 
 func (s *authoritative) called() string { return strings.TrimSuffix(s.Host, ".") }
 
@@ -97,12 +101,32 @@ func respond(h host, client netip.Addr, data []byte, stream bool) []byte {
 		out, _ := refusal.Bytes()
 		return out
 	}
+	odd := h.oddity()
+	if odd.loses != nil && odd.loses(&query, stream, 0) {
+		return nil
+	}
 	reply, ok := h.answer(&query, client)
 	if !ok {
 		return nil
 	}
+	if odd.changes != nil {
+		odd.changes(&query, reply)
+	}
+	out := fitted(h, &query, reply, stream)
+	if odd.loses != nil && odd.loses(&query, stream, len(out)) {
+		return nil
+	}
+	if odd.bytes != nil {
+		out = odd.bytes(out)
+	}
+	return out
+}
+
+// fitted is the reply's bytes, with EDNS and cut as the question allows.
+func fitted(h host, query, reply *wire.Message, stream bool) []byte {
 	limit := 512
-	if opt, ok := query.OPT(); ok && reply.RCode() != wire.FormErr {
+	odd := h.oddity()
+	if opt, ok := query.OPT(); ok && reply.RCode() != wire.FormErr && !odd.hidden {
 		limit = max(limit, min(int(opt.Class), 1232))
 		edns := wire.EDNS{Size: 1232}
 		if asked, ok := query.EDNS(); ok {
@@ -126,7 +150,7 @@ func respond(h host, client netip.Addr, data []byte, stream bool) []byte {
 		limit = 65535
 	}
 	out, err := reply.Bytes()
-	if err == nil && len(out) <= limit {
+	if err == nil && len(out) <= limit && (stream || !odd.cut) {
 		return out
 	}
 	// What does not fit is left out whole, and said to be (RFC 2181 §9).

@@ -109,7 +109,7 @@ type counter struct {
 func (l *Lab) counter(a netip.Addr) counter { return counter{l.hosts[a], l.Scenario.Machine, l} }
 
 func (c counter) respond(query []byte, stream bool) []byte {
-	c.lab.wait(c.lab.latency)
+	c.lab.wait(c.lab.latency + c.host.oddity().late)
 	return respond(c.host, c.client, query, stream)
 }
 
@@ -205,9 +205,18 @@ func serveUDP(conn *net.UDPConn, c counter) {
 		}
 		query := append([]byte(nil), buf[:n]...)
 		go func() {
-			if out := c.respond(query, false); out != nil {
-				conn.WriteToUDPAddrPort(out, from)
+			out := c.respond(query, false)
+			if out == nil {
+				return
 			}
+			if c.host.oddity().elsewhere {
+				if other, _, err := loopbackUDP(); err == nil {
+					defer other.Close()
+					other.WriteToUDPAddrPort(out, from)
+				}
+				return
+			}
+			conn.WriteToUDPAddrPort(out, from)
 		}()
 	}
 }

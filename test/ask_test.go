@@ -161,14 +161,12 @@ func TestAgreesWithAStranger(t *testing.T) {
 		return dialer.DialContext(ctx, network, at.String())
 	}}
 	for _, h := range scenario(t).Healthy {
-		if !slices.Contains(h.Types, "A") && !slices.Contains(h.Types, "AAAA") {
+		if aside(h.Name) || !slices.Contains(h.Types, "A") && !slices.Contains(h.Types, "AAAA") {
 			continue
 		}
 		want, _ := stranger.LookupHost(t.Context(), h.Name)
-		slices.Sort(want)
 		got := strings.Fields(run(t, "ask", "--lab", h.Name, "--from", "isp", "--bare").stdout)
-		slices.Sort(got)
-		assert.Equal(t, want, got, h.Name)
+		assert.ElementsMatch(t, want, got, h.Name)
 	}
 }
 

@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
@@ -119,30 +120,48 @@ func scenario(t testing.TB) *lab.Scenario {
 // quick keeps the wait for silent servers short.
 var quick = []string{"--lab", "--wait", "800ms", "--tries", "1"}
 
-// Every fault of the scenario is named by why, at the right place, with
-// exchanges that show it.
-func TestWhyNamesEveryFault(t *testing.T) {
+// aside reports whether a name is one of the workshop's, which the fault bench
+// beside the code goes through.
+func aside(name string) bool { return strings.HasSuffix(name, "works.example.") }
+
+// whyArgs are what is typed to see a fault.
+func whyArgs(f lab.Fault) []string {
+	args := append([]string{"--lab", "--wait", "1600ms", "--tries", "2"}, "why", cmp.Or(f.Typed, f.Name), "--type", f.Type)
+	for option, value := range map[string]string{"--from": f.From, "--lab-machine": f.Machine, "--lab-path": f.Path} {
+		if value != "" {
+			args = append(args, option, value)
+		}
+	}
+	return args
+}
+
+// The faults of the story are named by why, at the right place, with exchanges that
+// show it.
+func TestWhyNamesTheStorysFaults(t *testing.T) {
 	for _, f := range scenario(t).Faults {
-		t.Run(f.Name+" from "+f.From, func(t *testing.T) {
-			d, code := runJSON(t, append(quick, "why", f.Name, "--type", f.Type, "--from", f.From)...)
-			if f.Severity != "" {
-				assert.Zero(t, code)
-				found := false
-				for _, got := range d.Findings {
-					found = found || got.Code == f.Finding && got.Severity == f.Severity && got.About["server"] == f.At
-					assert.NotEqual(t, "fault", got.Severity)
-				}
-				assert.True(t, found, "%s at %s", f.Finding, f.At)
-				return
-			}
-			assert.Equal(t, 3, code)
+		if aside(f.Name) {
+			continue
+		}
+		t.Run(strings.Join(whyArgs(f)[5:], " "), func(t *testing.T) {
+			t.Parallel()
+			d, code := runJSON(t, whyArgs(f)...)
+			assert.Equal(t, map[bool]int{true: 3, false: 0}[f.Severity == ""], code)
 			var results []struct {
-				Verdict struct{ Cause, At, Where, Next string }
+				Verdict struct{ Cause, At, Where, Next, Severity string }
 			}
 			require.NoError(t, json.Unmarshal(d.Result, &results))
-			assert.Equal(t, f.Finding, results[0].Verdict.Cause)
-			assert.Equal(t, f.At, results[0].Verdict.At)
-			assert.NotEmpty(t, results[0].Verdict.Next)
+			given := results[0].Verdict
+			assert.True(t, given.Cause == f.Finding || slices.ContainsFunc(f.Or, func(or lab.Verdict) bool { return or.Finding == given.Cause }), "%s, not %s", given.Cause, f.Finding)
+			if f.At != "" && len(f.Or) == 0 && f.Machine == "" {
+				assert.Equal(t, f.At, given.At)
+			}
+			if f.Place != "" {
+				assert.Equal(t, f.Place, given.Where)
+			}
+			assert.NotEmpty(t, given.Next)
+			if f.Machine == "nothing" {
+				return // nobody was asked
+			}
 			numbers := map[int]bool{}
 			for _, e := range d.Exchanges {
 				numbers[e.Number] = true
@@ -185,6 +204,9 @@ func TestCommandsShowWhatIsWrong(t *testing.T) {
 
 func TestHealthyNamesRaiseNoAlarm(t *testing.T) {
 	for _, h := range scenario(t).Healthy {
+		if aside(h.Name) || h.Path != "" || h.From != "" {
+			continue
+		}
 		for _, command := range []string{"why", "trace", "ask"} {
 			t.Run(command+" "+h.Name, func(t *testing.T) {
 				o := run(t, append(quick, command, h.Name, "--type", strings.Join(h.Types, ","))...)

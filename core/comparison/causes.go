@@ -86,6 +86,11 @@ func blocked(d doubt) (f finding.Finding, ok bool) {
 			}
 		}
 	}
+	if _, _, proof := exchange.Negative(e.Reply); e.Outcome == exchange.NoName && !proof && d.truth.Outcome == exchange.Answered {
+		f = d.finding(finding.AnswerBlocked, finding.Fault, "%s says that there is no such name, and not on which zone's word; the zone says %s.", e.Server.Name(), d.truth.Says())
+		f.Sure = finding.Likely
+		return f, true
+	}
 	if nowhere(d.group.Values) && !nowhere(d.truth.Values) {
 		f = d.finding(finding.AnswerBlocked, finding.Fault, "%s gives %s, which leads nowhere; the zone says %s.", e.Server.Name(), d.group.Says(), d.truth.Says())
 		f.Sure = finding.Likely
@@ -104,11 +109,18 @@ func rewritten(d doubt) (f finding.Finding, ok bool) {
 	same := 0
 	f = d.finding(finding.AnswerRewritten, finding.Fault, "%s gives %s where the zone says that there is no such name.", e.Server.Name(), d.group.Says())
 	f.Sure = finding.Likely
+	denied := 0
 	for _, made := range d.evidence.MadeUp[e] {
+		if made.Outcome == exchange.NoName {
+			denied++
+		}
 		if made.Meaning() == e.Meaning() {
 			same++
 			f.AddEvidence(made.Number)
 		}
+	}
+	if denied > 0 && same == 0 {
+		return f, false // it makes nothing up: it has this from before
 	}
 	if same > 1 {
 		f.Sure = finding.Certain

@@ -117,7 +117,7 @@ func (r *Result) judge(evidence Evidence) {
 					}
 				}
 				r.Findings = append(r.Findings, f)
-			} else if truth != nil && g != truth {
+			} else if truth != nil && g != truth && r.Question.Type != wire.ANY { // to which everybody may give what it likes (RFC 8482)
 				r.Findings = append(r.Findings, r.difference(d))
 			}
 		}
@@ -158,6 +158,9 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 			f.Next = "Check which name and issuer the server's certificate should have, and do not use the server until that is clear."
 		}
 		return f, true
+	}
+	if e.Outcome == exchange.Rejection {
+		return finding.New(finding.Code(exchange.Disbelief(e.Err)), finding.Fault, about(e), fmt.Sprintf("%s sent what cannot be believed: %v.", e.Server.Name(), e.Err), e.Number), true
 	}
 	return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf(row.text, e.Server.Name()), e.Number), true
 }

@@ -113,7 +113,7 @@ func (r *Reply) fault() (code finding.Code, does string) {
 		case exchange.Unreachable:
 			return finding.Unreachable, "cannot be reached: nothing listens there"
 		case exchange.Rejection:
-			return finding.Malformed, fmt.Sprintf("sends what cannot be believed (%v)", r.Exchange.Err)
+			return finding.Code(exchange.Disbelief(r.Exchange.Err)), fmt.Sprintf("sends what cannot be believed (%v)", r.Exchange.Err)
 		}
 		return finding.NoReply, "sends nothing back"
 	case NotAsked:

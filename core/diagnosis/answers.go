@@ -1,7 +1,6 @@
 package diagnosis
 
 import (
-	"errors"
 	"fmt"
 	"time"
 
@@ -45,16 +44,6 @@ func Answers(exchanges []*exchange.Exchange) []finding.Finding {
 	return all
 }
 
-// rejections are the findings for messages that came and were not believed.
-var rejections = []struct {
-	is   error
-	code finding.Code
-}{
-	{exchange.ErrWrongID, finding.WrongID},
-	{exchange.ErrWrongQuestion, finding.WrongQuestion},
-	{exchange.ErrWrongSource, finding.WrongSource},
-}
-
 // oddities are what was strange about an exchange, answered or not.
 func oddities(e *exchange.Exchange, about finding.About) []finding.Finding {
 	var all []finding.Finding
@@ -67,11 +56,9 @@ func oddities(e *exchange.Exchange, about finding.About) []finding.Finding {
 	}
 	for _, a := range e.Attempts {
 		for _, r := range a.Rejected {
-			for _, row := range rejections {
-				if errors.Is(r.Err, row.is) {
-					all = append(all, finding.New(row.code, finding.Concern, about,
-						fmt.Sprintf("A message from %s was not believed: %v.", exchange.FormatAddress(r.From), r.Err), e.Number))
-				}
+			if code := finding.Code(exchange.Disbelief(r.Err)); code != finding.Malformed {
+				all = append(all, finding.New(code, finding.Concern, about,
+					fmt.Sprintf("A message from %s was not believed: %v.", exchange.FormatAddress(r.From), r.Err), e.Number))
 			}
 		}
 		if a.Transport == exchange.TCP && e.Server.Transport == "" && a.Reply == nil && e.Outcome == exchange.Truncated && a.Err != nil {

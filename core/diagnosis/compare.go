@@ -63,22 +63,28 @@ func (p Probe) Compare(ctx context.Context, resolvers []exchange.Server, questio
 	exchanges := p.Session.AskAll(ctx, requests)
 	wait.Wait()
 	for i, q := range questions {
-		var members []comparison.Member
-		for _, e := range exchanges[i*len(resolvers) : (i+1)*len(resolvers)] {
-			members = append(members, comparison.Member{Exchange: e})
-		}
-		own, reference := zoneMembers(results[i].Walk)
-		if reference >= 0 {
-			reference += len(members)
-		}
-		members = append(members, own...)
-		results[i].Result = comparison.Compare(q, members, reference, comparison.Evidence{})
-		if open, noName := results[i].Open(); len(open) > 0 {
-			evidence := p.explain(ctx, q, open, noName, results[i].Walk)
-			results[i].Result = comparison.Compare(q, members, reference, evidence)
-		}
+		results[i].Result = p.weigh(ctx, q, exchanges[i*len(resolvers):(i+1)*len(resolvers)], results[i].Walk)
 	}
 	return results
+}
+
+// weigh holds the resolvers' answers to one question against each other and
+// against the zone's own servers, and asks what it takes to explain a difference.
+func (p Probe) weigh(ctx context.Context, q wire.Question, exchanges []*exchange.Exchange, walk *delegation.Walk) comparison.Result {
+	var members []comparison.Member
+	for _, e := range exchanges {
+		members = append(members, comparison.Member{Exchange: e})
+	}
+	own, reference := zoneMembers(walk)
+	if reference >= 0 {
+		reference += len(members)
+	}
+	members = append(members, own...)
+	result := comparison.Compare(q, members, reference, comparison.Evidence{})
+	if open, noName := result.Open(); len(open) > 0 {
+		result = comparison.Compare(q, members, reference, p.explain(ctx, q, open, noName, walk))
+	}
+	return result
 }
 
 // How much is asked to explain a difference.

@@ -21,12 +21,13 @@ func TestDecide(t *testing.T) {
 		at    string
 	}{
 		{"nothing found is nothing wrong", nil, nil, NowhereFound, ""},
-		{"a concern is no cause", []finding.Finding{at(finding.Unreachable, concern, "north.", "n2.", 1)}, nil, NowhereFound, ""},
-		{"lame servers explain the resolver's failure", []finding.Finding{at(finding.ServerFailure, fault, "", "office", 1), at(finding.LameServer, fault, "lifts.", "a.", 2), at(finding.LameServer, fault, "lifts.", "b.", 3)},
-			[]string{"a.", "b."}, TheDeleg, "lifts."},
-		{"servers of one zone fail together, each in its way", []finding.Finding{at(finding.NoReply, fault, "camera.", "a.", 1), at(finding.Unreachable, fault, "camera.", "b.", 2)}, []string{"a.", "b."}, ZoneServers, "camera."},
-		{"a stale cache comes before the server it came from", []finding.Finding{at(finding.AnswersDiffer, fault, "zone.", "ns.", 1), at(finding.CacheStale, fault, "", "office", 2)}, []string{"office"}, TheResolver, "office"},
-		{"a lagging server alone", []finding.Finding{at(finding.AnswersDiffer, fault, "zone.", "ns.", 1), at(finding.SerialsDiffer, concern, "zone.", "ns.", 2)}, []string{"ns."}, OneServer, "ns."},
+		{"a concern has a place too", []finding.Finding{at(finding.Unreachable, concern, "a.north.", "n2.", 1)}, []string{"n2."}, OneServer, "n2."},
+		{"a note has none", []finding.Finding{at(finding.SerialsDiffer, finding.Note, "a.north.", "n2.", 1)}, nil, NowhereFound, ""},
+		{"lame servers explain the resolver's failure", []finding.Finding{at(finding.ServerFailure, fault, "", "office", 1), at(finding.LameServer, fault, "a.lifts.", "a.", 2), at(finding.LameServer, fault, "a.lifts.", "b.", 3)},
+			[]string{"a.", "b."}, TheDeleg, "a.lifts."},
+		{"servers of one zone fail together, each in its way", []finding.Finding{at(finding.NoReply, fault, "a.camera.", "a.", 1), at(finding.Unreachable, fault, "a.camera.", "b.", 2)}, []string{"a.", "b."}, ZoneServers, "a.camera."},
+		{"a stale cache comes before the server it came from", []finding.Finding{at(finding.AnswersDiffer, fault, "a.zone.", "ns.", 1), at(finding.CacheStale, fault, "", "office", 2)}, []string{"office"}, TheResolver, "office"},
+		{"a lagging server alone", []finding.Finding{at(finding.AnswersDiffer, fault, "a.zone.", "ns.", 1), at(finding.SerialsDiffer, concern, "a.zone.", "ns.", 2)}, []string{"ns."}, OneServer, "ns."},
 		{"a silent resolver is a matter of the way to it", []finding.Finding{at(finding.NoReply, fault, "", "kiosk", 1)}, []string{"kiosk"}, PathOut, "kiosk"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
@@ -39,14 +40,14 @@ func TestDecide(t *testing.T) {
 			assert.Equal(t, tt.cause, blamed)
 			assert.Equal(t, tt.where, v.Where)
 			assert.Equal(t, tt.at, v.At)
-			assert.Len(t, v.Also, len(tt.found)-len(v.Cause), "nothing found is lost")
-			assert.Equal(t, len(tt.cause) == 0, v.OK())
+			assert.Len(t, v.Findings(), len(tt.found), "nothing found is lost")
+			assert.Equal(t, finding.Worst(tt.found) != fault, v.OK())
 		})
 	}
 }
 
 func TestMergeKeepsTheWorstAndAllEvidence(t *testing.T) {
-	about := finding.About{Zone: "zone.", Server: "ns."}
+	about := finding.About{Zone: "a.zone.", Server: "ns."}
 	merged := merge([]finding.Finding{
 		finding.New(finding.AnswersDiffer, finding.Note, about, "for AAAA", 5),
 		finding.New(finding.AnswersDiffer, finding.Fault, about, "for A", 2),

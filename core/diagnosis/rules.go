@@ -1,6 +1,10 @@
 package diagnosis
 
-import "unquil/core/finding"
+import (
+	"slices"
+
+	"unquil/core/finding"
+)
 
 // Place is where a name fails.
 type Place string
@@ -10,10 +14,12 @@ const (
 	ThisMachine  Place = "this machine"
 	PathOut      Place = "the path to the resolver"
 	TheResolver  Place = "the resolver"
+	TheRegistry  Place = "the root or registry"
 	TheDeleg     Place = "the delegation"
 	ZoneServers  Place = "the zone's servers"
 	OneServer    Place = "one of the zone's servers"
 	TheZoneData  Place = "the zone's data"
+	BehindAnswer Place = "the network behind an answer"
 	NowhereFound Place = ""
 )
 
@@ -24,47 +30,98 @@ const (
 	operator     = "whoever runs the resolver"
 	holder       = "the zone's holder"
 	holderAtHost = "the zone's holder, with whoever runs those servers"
+	registry     = "the zone's registry"
 )
 
 // rule says where a finding places the failure and who can mend it. zone tells
 // a finding about one of a zone's servers from the same about a resolver.
 type rule struct {
-	code  finding.Code
-	zone  bool
-	place Place
-	who   string
-	sure  string // what makes it so
+	code    finding.Code
+	zone    bool
+	place   Place
+	who     string
+	sure    string // what makes it so
+	against string // what speaks against it, or looks the same
+	// explains are the findings that follow from it, wherever they are seen.
+	explains []finding.Code
 }
 
-// rules is ordered: a finding explains those in the rows below it. What is
-// nearer to the cause stands higher, so a resolver's failure comes after the
-// servers it had to ask.
+// What resolvers do when those they ask do not answer.
+var resolverFails = []finding.Code{finding.ServerFailure, finding.NoReply, finding.Failed, finding.Slow, finding.Refused}
+
+const firewall = "a firewall between here and there looks the same: ask from another network"
+
+// rules is ordered: what is nearer to the cause stands higher, so a resolver's
+// failure comes after the servers it had to ask, and what concerns one server of
+// several after what stops all.
 var rules = []rule{
-	{finding.NoResolver, false, ThisMachine, you, "the machine's own set-up says so"},
-	{finding.AliasLoop, true, TheZoneData, holder, "the zone's own servers give the aliases"},
-	{finding.AliasDangling, true, TheZoneData, holder, "the zone's own servers say that the target does not exist"},
-	{finding.Loop, true, TheDeleg, holder, "each server's name needs the others"},
-	{finding.NoDelegation, true, TheDeleg, holder, "the parent's own servers were asked"},
-	{finding.LameServer, true, TheDeleg, holderAtHost, "every server that the parent lists was asked"},
-	{finding.NSUnresolved, true, TheDeleg, holder, "every server that the parent lists was looked up"},
-	{finding.NoReply, true, ZoneServers, holderAtHost, "every server that the parent lists was asked, more than once"},
-	{finding.Unreachable, true, ZoneServers, holderAtHost, "every server that the parent lists was asked"},
-	{finding.Malformed, true, ZoneServers, holderAtHost, "the replies are kept as evidence"},
-	{finding.ServerFailure, true, ZoneServers, holderAtHost, "the servers say so themselves"},
-	{finding.Truncated, true, ZoneServers, holderAtHost, "the whole answer was asked for over TCP too"},
-	{finding.CacheStale, false, TheResolver, operator, "the zone's own servers were asked at the same time"},
-	{finding.CacheNegative, false, TheResolver, operator, "the zone's own servers were asked at the same time"},
-	{finding.AnswerRewritten, false, TheResolver, operator, "the zone's own servers say that there is no such name"},
-	{finding.AnswerBlocked, false, TheResolver, operator, "the zone's own servers do answer"},
-	{finding.AnswersDiffer, true, OneServer, holderAtHost, "the servers were asked at the same time"},
-	{finding.Refused, false, TheResolver, operator, "the resolver says so itself"},
-	{finding.ServerFailure, false, TheResolver, operator, "the zone's own servers do answer"},
-	{finding.NoReply, false, PathOut, network, "every try timed out"},
-	{finding.Unreachable, false, PathOut, network, "the network said so"},
-	{finding.Malformed, false, PathOut, network, "the replies are kept as evidence"},
-	{finding.Truncated, false, TheResolver, operator, "the whole answer was asked for over TCP too"},
-	{finding.AnswerDiffers, false, TheResolver, operator, "the zone's own servers were asked at the same time"},
-	{finding.Failed, false, TheResolver, operator, "the resolver says so itself"},
+	{finding.NoResolver, false, ThisMachine, you, "the machine's own set-up says so", "", nil},
+	{finding.HostsOverride, false, ThisMachine, you, "the hosts file is read before anybody is asked", "some programs read no hosts file", nil},
+	{finding.NoWayOut, false, PathOut, network, "neither a resolver nor a root server answers", "many networks let nobody but their resolvers out; then the resolver alone is to blame", []finding.Code{finding.NoReply, finding.Unreachable}},
+	{finding.AliasLoop, true, TheZoneData, holder, "the zone's own servers give the aliases", "", resolverFails},
+	{finding.AliasDangling, true, TheZoneData, holder, "the zone's own servers say that the target does not exist", "", []finding.Code{finding.AliasDangling, finding.Failed}},
+	{finding.Loop, true, TheDeleg, holder, "each server's name needs the others", "", slices.Concat(resolverFails, []finding.Code{finding.NSUnresolved, finding.GlueMissing})},
+	{finding.NoDelegation, true, TheDeleg, holder, "the parent's own servers were asked", "", []finding.Code{finding.AnswersDiffer}},
+	{finding.LameServer, true, TheDeleg, holderAtHost, "every server that the parent lists was asked", "a server may refuse this machine alone: ask from another network", resolverFails},
+	{finding.NSUnresolved, true, TheDeleg, holder, "every server that the parent lists was looked up", "", resolverFails},
+	{finding.UDPLost, false, PathOut, network, "the same question is answered over TCP", "the server itself may take TCP alone", []finding.Code{finding.UDPLost, finding.NoReply}},
+	{finding.UDPLost, true, ZoneServers, holderAtHost, "the same question is answered over TCP", "a firewall near this machine looks the same: ask from another network", resolverFails},
+	{finding.LargeLost, false, PathOut, network, "offered little room, it answers", "the server itself may send too much at once", []finding.Code{finding.LargeLost, finding.EDNSBreaks}},
+	{finding.LargeLost, true, ZoneServers, holderAtHost, "offered little room, they answer", firewall, resolverFails},
+	{finding.NoReply, true, ZoneServers, holderAtHost, "every server that the parent lists was asked, more than once", firewall, resolverFails},
+	{finding.Unreachable, true, ZoneServers, holderAtHost, "every server that the parent lists was asked", "", resolverFails},
+	{finding.WrongID, true, ZoneServers, holderAtHost, "the replies are kept as evidence", "somebody on the way may answer in their place", resolverFails},
+	{finding.WrongQuestion, true, ZoneServers, holderAtHost, "the replies are kept as evidence", "somebody on the way may answer in their place", resolverFails},
+	{finding.WrongSource, true, ZoneServers, holderAtHost, "the replies are kept as evidence", "an address translation near this machine looks the same", resolverFails},
+	{finding.Malformed, true, ZoneServers, holderAtHost, "the replies are kept as evidence", "a device on the way may break them", resolverFails},
+	{finding.ServerFailure, true, ZoneServers, holderAtHost, "the servers say so themselves", "", resolverFails},
+	{finding.Truncated, true, ZoneServers, holderAtHost, "the whole answer was asked for over TCP too", firewall, slices.Concat(resolverFails, []finding.Code{finding.TCPRefused})},
+	{finding.NameDenied, true, ZoneServers, holderAtHost, "the same servers answer for another type, or for names below", "", []finding.Code{finding.NameDenied, finding.CacheNegative}},
+	{finding.RecursionUnavailable, false, TheResolver, you, "the resolver's own replies say so", "it may offer recursion to others", nil},
+	{finding.ValidationFails, false, TheResolver, operator, "with checking disabled the same resolver answers", "if other validating resolvers fail too, the zone's signatures are to blame", []finding.Code{finding.ServerFailure}},
+	{finding.AnswerRewritten, false, TheResolver, operator, "the zone's own servers say that there is no such name", "", nil},
+	{finding.AnswerBlocked, false, TheResolver, operator, "the zone's own servers do answer", "", nil},
+	{finding.CacheStale, false, TheResolver, operator, "the zone's own servers were asked at the same time", "if it still says so after that time, it was set up to say so, and holds no old answer", nil},
+	{finding.CacheNegative, false, TheResolver, operator, "the zone's own servers were asked at the same time", "", nil},
+	{finding.TargetUnresolvable, false, TheZoneData, holder, "the host was asked for by both kinds of address", "", nil},
+	{finding.AddressNowhere, false, BehindAnswer, holder, "the zone's own servers give that address", "on the zone's own host it works", nil},
+	{finding.AnswersDiffer, true, OneServer, holderAtHost, "the servers were asked at the same time", "", []finding.Code{finding.SerialsDiffer}},
+	{finding.Refused, false, TheResolver, operator, "the resolver says so itself", "", nil},
+	{finding.ServerFailure, false, TheResolver, operator, "the zone's own servers do answer", "it may be cut off from them: they answer this machine, not necessarily it", nil},
+	{finding.NoReply, false, PathOut, network, "every try timed out", "the resolver itself may be down", nil},
+	{finding.Unreachable, false, PathOut, network, "the network said so", "", nil},
+	{finding.WrongID, false, PathOut, network, "the replies are kept as evidence", "the resolver itself may be at fault", nil},
+	{finding.WrongQuestion, false, PathOut, network, "the replies are kept as evidence", "the resolver itself may be at fault", nil},
+	{finding.WrongSource, false, TheResolver, operator, "the replies are kept as evidence", "an address translation in between looks the same", nil},
+	{finding.Malformed, false, PathOut, network, "the replies are kept as evidence", "the resolver itself may be at fault", nil},
+	{finding.Truncated, false, TheResolver, operator, "the whole answer was asked for over TCP too", "", []finding.Code{finding.TCPRefused}},
+	{finding.TCPRefused, false, TheResolver, operator, "a connection was tried", "", nil},
+	{finding.AnswerDiffers, false, TheResolver, operator, "the zone's own servers were asked at the same time", "nothing seen explains the difference", nil},
+	{finding.Failed, false, TheResolver, operator, "the resolver says so itself", "", nil},
+	{finding.LoopedQuery, false, PathOut, network, "the same packet came by again and again", "", []finding.Code{finding.NoReply, finding.LateReply}},
+	{finding.RepliesDiffer, false, PathOut, network, "both replies are in the capture", "two servers behind one address look the same", nil},
+	{finding.UnsolicitedReply, false, PathOut, network, "the replies are in the capture", "", nil},
+	{finding.LateReply, false, TheResolver, operator, "the times are the capture's", "the path to it may be slow", []finding.Code{finding.NoReply}},
+	{finding.HalfFails, false, TheResolver, operator, "both questions are in the capture", "", nil},
+	{finding.SuffixAppended, false, ThisMachine, you, "the machine's own search list was followed", "it may be meant so", nil},
+	{finding.EDNSBreaks, false, PathOut, network, "the same question is answered without EDNS", "the resolver itself may be old", []finding.Code{finding.EDNSBreaks}},
+	{finding.EDNSBreaks, true, ZoneServers, holderAtHost, "the same question is answered without EDNS", firewall, resolverFails},
+	{finding.TCPRefused, true, ZoneServers, holderAtHost, "a connection was tried", firewall, resolverFails},
+	{finding.Intercepted, false, PathOut, network, "root servers offer no recursion, and these replies do", "", nil},
+	{finding.GlueMissing, true, TheDeleg, holder, "the parent's own servers were asked", "", nil},
+	{finding.GlueDiffers, true, TheDeleg, holder, "parent and zone were asked at the same time", "", nil},
+	{finding.NSSetDiffers, true, TheDeleg, holder, "parent and zone were asked at the same time", "", nil},
+	{finding.NSIsAlias, true, TheDeleg, holder, "the server's name was looked up", "", nil},
+	{finding.SerialsDiffer, true, OneServer, holderAtHost, "the servers were asked at the same time", "", nil},
+	{finding.AliasLong, true, TheZoneData, holder, "the zone's own servers give the aliases", "", nil},
+	{finding.TargetIsAlias, false, TheZoneData, holder, "the host was asked for", "", nil},
+	{finding.ReverseMismatch, false, TheZoneData, holder, "name and address were both asked for", "", nil},
+	{finding.ReverseMissing, false, TheZoneData, holder, "the address was asked for", "many addresses need no name", nil},
+	{finding.Slow, true, OneServer, holderAtHost, "the time was taken here", "the path to it may be slow", []finding.Code{finding.Slow}},
+	{finding.Slow, false, TheResolver, operator, "the time was taken here", "the path to it may be slow, or the servers it has to ask", nil},
+	{finding.SingleServer, true, TheDeleg, holder, "the parent's list was read", "", nil},
+	{finding.OneNetwork, true, TheDeleg, holder, "the servers' addresses were looked at", "one address may stand for many machines", nil},
+	{finding.OneNetwork, false, TheZoneData, holder, "the hosts' addresses were looked at", "one address may stand for many machines", nil},
 }
 
 // rank is the rule for a finding and its place in the order; len(rules) for one
@@ -76,4 +133,26 @@ func rank(f finding.Finding) int {
 		}
 	}
 	return len(rules)
+}
+
+// Placing is where a finding places a failure, as the rules have it.
+type Placing struct {
+	OfZone  bool // it is about one of a zone's servers, and not about a resolver
+	Place   Place
+	Who     string // can mend it
+	Sure    string // what makes it so
+	Against string // what speaks against it; "" where nothing does
+	// Explains are the findings that follow from it.
+	Explains []finding.Code
+}
+
+// Placings are where the rules place a finding: none, one, or one each for
+// resolvers and for a zone's servers.
+func Placings(code finding.Code) (all []Placing) {
+	for _, r := range rules {
+		if r.code == code {
+			all = append(all, Placing{r.zone, r.place, r.who, r.sure, r.against, r.explains})
+		}
+	}
+	return all
 }

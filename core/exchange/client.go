@@ -127,6 +127,20 @@ func (c *Client) withoutEDNS(ctx context.Context, e *Exchange, over Transport, o
 	e.EDNSBroke = before.Outcome
 }
 
+// Disbelief is the word for why a message was not believed: wrong-id,
+// wrong-question or wrong-source, and malformed for what is no message at all.
+func Disbelief(err error) string {
+	switch {
+	case errors.Is(err, ErrWrongID):
+		return "wrong-id"
+	case errors.Is(err, ErrWrongQuestion):
+		return "wrong-question"
+	case errors.Is(err, ErrWrongSource):
+		return "wrong-source"
+	}
+	return "malformed"
+}
+
 // attempt sends the question once and waits. It reports whether asking again
 // over the same transport could change nothing.
 func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o Options) bool {

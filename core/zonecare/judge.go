@@ -109,6 +109,15 @@ func (r *Report) spread() {
 		hosts[s.Host.Fold().String()] = true
 		networks[exchange.NetworkOf(s.Address)] = true
 	}
+	if !slices.ContainsFunc(r.States, func(s *State) bool { return s.Address.Is6() }) {
+		for _, host := range r.Parent.Hosts { // which may have IPv6 addresses, and this machine none
+			for _, a := range r.Parent.Glue[host.Fold()] {
+				if a.Is6() {
+					networks[exchange.NetworkOf(a)] = true
+				}
+			}
+		}
+	}
 	evidence := r.evidence(func(s *State) *exchange.Exchange { return s.SOA })
 	listed := union(r.Parent.Hosts, r.Hosts)
 	switch {

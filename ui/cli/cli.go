@@ -55,6 +55,8 @@ type app struct {
 	lab     bool
 	speed   float64
 	latency time.Duration
+	path    string // of the lab
+	host    string // of the lab's machines
 	json    bool
 	bare    bool
 	wire    bool
@@ -63,6 +65,10 @@ type app struct {
 	wait    time.Duration
 	tries   int
 	keep    string
+
+	reportFile string
+	redact     []string // names
+	args       []string // as typed
 	config
 	configFile string
 	class      wire.Class
@@ -77,7 +83,7 @@ type app struct {
 
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, stdout, stderr io.Writer, environ []string) int {
-	a := &app{stdout: stdout, stderr: stderr, environ: environ}
+	a := &app{stdout: stdout, stderr: stderr, environ: environ, args: args}
 	root := newRoot(a)
 	root.SetArgs(args)
 	root.SetOut(stdout)
@@ -136,10 +142,12 @@ func newRoot(a *app) *cobra.Command {
 	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "ask the simulated internet inside the program; nothing leaves this machine")
 	flags.Float64Var(&a.speed, "lab-speed", 1, "how many seconds pass in the lab for each real one")
 	flags.DurationVar(&a.latency, "lab-latency", 0, "how long every reply in the lab takes on its way")
+	flags.StringVar(&a.path, "lab-path", "", "ask over this `NETWORK` of the lab, such as tunnel or sealed")
+	flags.StringVar(&a.host, "lab-machine", "", "be this `MACHINE` of the lab, such as typed or two-lines")
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
-	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newDecode(a), newWhy(a), newLab(a), newDemo(a))
+	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newDecode(a), newWhy(a), newFindings(a), newLab(a), newDemo(a))
 	return root
 }
 
@@ -221,6 +229,14 @@ func (a *app) open() error {
 		}
 		a.simulation = simulation
 		client.Network = simulation.Network()
+		if a.path != "" {
+			if client.Network, err = simulation.NetworkOver(a.path); err != nil {
+				return usage(fmt.Errorf("--lab-path: %w", err))
+			}
+		}
+		if !lab.HasMachine(a.host) {
+			return usage(fmt.Errorf("--lab-machine %q: %w", shorten(a.host), errMachine))
+		}
 		if client.Options.CAs == nil {
 			if client.Options.CAs, err = simulation.CAs(); err != nil {
 				return err
@@ -254,7 +270,7 @@ func columns(w io.Writer, environ []string) int {
 // of the technician in the lab.
 func (a *app) machineRoot() fs.FS {
 	if a.lab {
-		return lab.Machine()
+		return lab.Machine(a.host)
 	}
 	return os.DirFS("/")
 }

@@ -37,6 +37,10 @@ var (
 	errFinding      = errors.New("not a finding")
 	errBetween      = errors.New("not two times")
 	errExchange     = errors.New("no such exchange among those kept")
+	errMachine      = errors.New("the lab has no such machine")
+	errNotAsked     = errors.New("nobody asked for it in this capture")
+	errCode         = errors.New("no finding has this code")
+	errReport       = errors.New("a report is a page or a text")
 	errPort         = errors.New("not a port")
 	errNoWayOut     = errors.New("no root server could be reached from this machine")
 )
@@ -84,6 +88,10 @@ var advice = []struct {
 	{errBetween, "for example --between 07:40:10,07:41:00"},
 	{errExchange, "--view exchanges lists them with their numbers"},
 	{conversation.ErrCondition, "for example --where 'outcome == \"no-name\" && took > 0.2'; the fields are number, time, client, server, port, name, type, outcome, rcode, took, waited, tries, id, transport, size, authority, values and findings"},
+	{errMachine, "give nothing, dead-end, gone, two-lines, detour or typed"},
+	{errNotAsked, "unquil decode FILE --view names lists the names that were"},
+	{errCode, "unquil findings lists them all"},
+	{errReport, "give a name that ends in .html or .md"},
 	{errPort, "give a number from 1 to 65535"},
 	{errFamily, "name a resolver of that family with --from"},
 	{errPEM, "give a file with certificates in PEM"},

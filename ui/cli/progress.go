@@ -7,6 +7,9 @@ import (
 	"time"
 
 	"golang.org/x/term"
+
+	"unquil/core/diagnosis"
+	"unquil/ui/text"
 )
 
 // quietOut reports whether standard output goes where nobody watches it.
@@ -41,4 +44,31 @@ func (a *app) progress() (stop func()) {
 	}()
 	var once sync.Once
 	return func() { once.Do(func() { close(done); <-gone }) }
+}
+
+// checks shows on a terminal's standard error how the checks of one case come out,
+// or for several cases what progress does. The returned functions take the checks,
+// and end and erase it.
+func (a *app) checks(cases int) (watch func([]diagnosis.Check), stop func()) {
+	file, ok := a.stderr.(*os.File)
+	if !ok || !term.IsTerminal(int(file.Fd())) || cases > 1 {
+		return nil, a.progress()
+	}
+	live := text.New(file, columns(file, a.environ), text.Colour(a.colour), a.environ).NewLive()
+	const noticed = 250 * time.Millisecond // before which nobody waits for anything
+	begun, ended := time.Now(), false
+	var mu sync.Mutex
+	watch = func(checks []diagnosis.Check) {
+		mu.Lock()
+		defer mu.Unlock()
+		if !ended && time.Since(begun) > noticed {
+			live.Checks(checks)
+		}
+	}
+	return watch, func() {
+		mu.Lock()
+		defer mu.Unlock()
+		ended = true
+		live.Clear()
+	}
 }

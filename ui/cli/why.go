@@ -1,13 +1,18 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 
 	"github.com/spf13/cobra"
 
+	"unquil/core/conversation"
 	"unquil/core/diagnosis"
+	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/machine"
 	"unquil/core/wire"
 	"unquil/ui/data"
 )
@@ -15,65 +20,155 @@ import (
 // newWhy is `unquil why`.
 func newWhy(a *app) *cobra.Command {
 	var types, from []string
+	var capture string
 	cmd := &cobra.Command{
-		Use:     "why NAME...",
-		Short:   "Where and why does this name fail?",
-		Example: "  unquil why --lab tickets.hollowtarn.example --from office",
-		Args:    taking(1, many),
+		Use:   "why NAME...",
+		Short: "Where and why does this name fail?",
+		Example: "  unquil why --lab tickets.hollowtarn.example --from office\n" +
+			"  unquil why --lab --capture valley-morning.pcapng\n  unquil why --lab tickets.hollowtarn.example --from office --report tickets.html",
 		RunE: func(cmd *cobra.Command, names []string) error {
-			asked, err := questions(names, types)
+			if capture != "" {
+				return a.whyCapture(cmd.Context(), capture, names, types, cmd.Flags().Changed("type"))
+			}
+			if err := taking(1, many)(cmd, names); err != nil {
+				return err
+			}
+			cases, err := whyCases(names, types, cmd.Flags().Changed("type"))
 			if err != nil {
 				return err
 			}
-			probe, servers, setup, err := a.begin(cmd.Context(), from)
-			if err != nil && !errors.Is(err, setup) { // a machine without a resolver is a finding here
+			probe, servers, setupErr, err := a.begin(cmd.Context(), from)
+			if err != nil && !errors.Is(err, setupErr) { // a machine without a resolver is a finding here
 				return err
 			}
-			var verdicts []diagnosis.Verdict
-			for start := 0; start < len(asked); start += len(types) {
-				var wanted []wire.Type
-				for _, q := range asked[start : start+len(types)] {
-					wanted = append(wanted, q.Type)
-				}
-				stop := a.progress()
-				verdicts = append(verdicts, probe.Why(cmd.Context(), asked[start].Name, wanted, servers, setup))
-				stop()
+			var setup *machine.Setup
+			if len(from) == 0 && len(a.Ask.From) == 0 {
+				own, err := machine.Read(a.machineRoot())
+				setup, setupErr = &own, err
 			}
-			return a.showVerdicts(verdicts)
+			for i := range cases {
+				cases[i].Resolvers, cases[i].Setup, cases[i].SetupErr = servers, setup, setupErr
+			}
+			watch, stop := a.checks(len(cases))
+			if len(cases) == 1 {
+				cases[0].Watch = watch
+			}
+			verdicts := diagnosis.Group(probe.WhyAll(cmd.Context(), cases))
+			stop()
+			if err := a.keepSession(); err != nil {
+				return err
+			}
+			return a.showVerdicts(verdicts, a.session.Exchanges())
 		},
 	}
-	cmd.Flags().StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
-	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "whose answer to explain")
+	flags := cmd.Flags()
+	flags.StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
+	flags.StringSliceVarP(&from, "from", "f", nil, "whose answer to explain")
+	flags.StringVar(&capture, "capture", "", "judge what is in a capture `FILE` instead: the names given, or all that failed in it")
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
+	a.keepFlag(cmd)
+	a.reportFlags(cmd)
 	return cmd
 }
 
-func (a *app) showVerdicts(verdicts []diagnosis.Verdict) error {
+// whyCases are the names to explain; an address stands for its reverse name.
+func whyCases(names, types []string, chosen bool) ([]diagnosis.Case, error) {
+	var cases []diagnosis.Case
+	for _, text := range names {
+		c := diagnosis.Case{Typed: text}
+		wanted := types
+		if address, err := netip.ParseAddr(text); err == nil {
+			reverse, err := wire.ReverseName(address.String())
+			if err != nil {
+				return nil, usage(err)
+			}
+			c.Typed, c.Address = "", address
+			if text = reverse.String(); !chosen {
+				wanted = []string{"PTR"}
+			}
+		}
+		asked, err := questions([]string{text}, wanted)
+		if err != nil {
+			return nil, err
+		}
+		for _, q := range asked {
+			c.Name, c.Types = q.Name, append(c.Types, q.Type)
+		}
+		cases = append(cases, c)
+	}
+	return cases, nil
+}
+
+// whyCapture judges a capture: for the names given, or for all that failed in it.
+func (a *app) whyCapture(ctx context.Context, path string, names, types []string, chosen bool) error {
+	if !chosen {
+		types = nil
+	}
+	files := &captureFiles{app: a, ctx: ctx, d: &decoding{paths: []string{path}}}
+	defer files.close()
+	readers, err := files.open()
+	if err != nil {
+		return err
+	}
+	options := conversation.Options{Keep: 20_000}
+	stop := a.readingProgress(&options, files.size)
+	overview, failed := conversation.Read(ctx, readers, options)
+	stop()
+	if failed != nil {
+		failed = fmt.Errorf("reading %s: %w", path, failed)
+	}
+	var wanted []wire.Type
+	for _, word := range types {
+		t, err := wire.ParseType(word)
+		if err != nil {
+			return usage(fmt.Errorf("--type %w", err))
+		}
+		wanted = append(wanted, t)
+	}
+	var verdicts []diagnosis.Verdict
+	if len(names) == 0 {
+		verdicts = diagnosis.Captured(overview, wire.Name{}, wanted)
+	}
+	for _, text := range names {
+		name, err := parseName(text)
+		if err != nil {
+			return err
+		}
+		of := diagnosis.Captured(overview, name, wanted)
+		if len(of) == 0 {
+			return usage(fmt.Errorf("%s in %s: %w", shorten(text), path, errNotAsked))
+		}
+		verdicts = append(verdicts, of...)
+	}
+	return firstOf(failed, a.showVerdicts(diagnosis.Group(verdicts), overview.Kept))
+}
+
+// showVerdicts shows them, and writes the report where one is wanted.
+func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Exchange) error {
 	var found []finding.Finding
 	var list []any
 	for i := range verdicts {
-		v := &verdicts[i]
-		found = append(append(found, v.Cause...), v.Also...)
-		list = append(list, data.OfVerdict(v))
+		found = append(found, verdicts[i].Findings()...)
+		list = append(list, data.OfVerdict(&verdicts[i]))
+	}
+	if err := a.report(reportOf{verdicts: verdicts, findings: found, exchanges: exchanges}); err != nil {
+		return err
 	}
 	if a.json {
-		d := a.document("why", found)
-		d.Result = list
-		if err := d.Write(a.stdout); err != nil {
-			return err
-		}
-		return verdictOn(found)
+		finding.Sort(found)
+		d := data.Document{Unquil: version(), Command: "why", Findings: found, Result: list, Exchanges: data.OfExchanges(exchanges, a.wire)}
+		return firstOf(d.Write(a.stdout), verdictOn(found))
 	}
 	view := a.view()
+	if len(verdicts) == 0 {
+		view.NothingFailed()
+	}
 	for i := range verdicts {
 		if i > 0 {
-			fmt.Fprintln(a.stdout)
+			view.Gap()
 		}
 		view.Verdict(&verdicts[i])
 	}
-	if err := view.Err(); err != nil {
-		return err
-	}
-	return verdictOn(found)
+	return firstOf(view.Err(), verdictOn(found))
 }

@@ -233,18 +233,35 @@ func memberName(m comparison.Member) string {
 	return m.Exchange.Server.Name()
 }
 
-// OfVerdict returns a verdict as JSON has it.
+// OfVerdict returns a verdict as JSON has it, with the whole reasoning: what was
+// checked, what was found, and which finding explains which.
 func OfVerdict(v *diagnosis.Verdict) any {
-	result := map[string]any{"name": v.Name.String(), "wrong": !v.OK(), "checks": v.Checks}
-	if !v.OK() {
-		result["verdict"] = map[string]any{
-			"where": v.Where, "at": v.At, "cause": v.Cause[0].Code, "text": v.Text, "sure": v.Sure, "because": v.Because,
-			"who_can_mend_it": v.Who, "next": v.Next,
-		}
-		if v.Lasts > 0 {
-			result["verdict"].(map[string]any)["ends_within"] = v.Lasts
+	names := []string{v.Name.String()}
+	if len(v.Names) > 0 {
+		names = names[:0]
+		for _, name := range v.Names {
+			names = append(names, name.String())
 		}
 	}
+	result := map[string]any{"name": names[0], "names": names, "wrong": !v.OK(), "checks": v.Checks, "text": v.Text, "next": v.Next}
+	if len(v.Cause) == 0 {
+		return result
+	}
+	verdict := map[string]any{
+		"where": v.Where, "at": v.At, "cause": v.Cause[0].Code, "severity": v.Severity, "text": v.Text, "sure": v.Sure, "because": v.Because,
+		"who_can_mend_it": v.Who, "next": v.Next, "evidence": v.Evidence(),
+	}
+	if v.Against != "" {
+		verdict["but"] = v.Against
+	}
+	if v.Lasts > 0 {
+		verdict["ends_within"] = v.Lasts
+	}
+	explained := []any{}
+	for _, f := range v.Follows {
+		explained = append(explained, map[string]any{"code": f.Code, "about": f.About, "by": v.Cause[0].Code})
+	}
+	result["verdict"], result["explained"] = verdict, explained
 	return result
 }
 

@@ -1,44 +1,94 @@
 package text
 
 import (
+	"fmt"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+
 	"unquil/core/diagnosis"
 	"unquil/core/finding"
+	"unquil/core/wire"
 )
 
 // Verdict draws where and why a name fails: the sentence to read out first,
 // then who and what to do, then what else was seen and looked at.
 func (v *View) Verdict(d *diagnosis.Verdict) {
-	name := nameText(d.Name)
+	names := namesText(d)
 	switch {
-	case !d.OK():
-		v.flow("", 0, severe[finding.Fault].Render("fault")+"  "+name+": "+d.Text, plainStyle)
+	case len(d.Cause) > 0:
+		word := string(d.Severity)
+		if d.OK() {
+			word = "it works, with a concern"
+		}
+		v.flow("", 0, severe[d.Severity].Render(word)+"  "+names+": "+d.Text, plainStyle)
 		v.line()
-		v.row("where", whereWords(d))
+		v.row("where", WhereWords(d))
 		v.row("why", string(d.Cause[0].Code)+": "+meaning(d.Cause[0].Code))
 		v.row("how sure", d.Sure+": "+d.Because)
+		if d.Against != "" {
+			v.row("but", d.Against)
+		}
 		v.row("who mends", d.Who)
 		v.row("do now", d.Next)
 		if d.Lasts > 0 {
 			v.row("until", "it ends by itself in "+Seconds(d.Lasts)+" at the latest")
 		}
-		v.row("shown by", exchanges(d.Evidence()))
+		if evidence := d.Evidence(); len(evidence) > 0 {
+			v.row("shown by", exchanges(evidence))
+		}
 	case d.Blind():
-		v.flow("", 0, severe[finding.Concern].Render("not known")+"  "+name+": nothing could be asked, so nothing can be said.", plainStyle)
-	case finding.Worst(d.Also) == finding.Concern:
-		v.flow("", 0, severe[finding.Concern].Render("it works, with a concern")+"  "+name+": "+d.Text+".", plainStyle)
+		v.flow("", 0, severe[finding.Concern].Render("not known")+"  "+names+": nothing could be asked, so nothing can be said.", plainStyle)
 	default:
-		v.flow("", 0, good.Render("nothing wrong")+"  "+name+": "+d.Text+".", plainStyle)
+		v.flow("", 0, good.Render("nothing wrong")+"  "+names+": "+d.Text+".", plainStyle)
+		v.row("do now", d.Next)
 	}
+	v.findings("follows from it", d.Follows, false)
 	v.findings("also seen", d.Also, false)
 	v.line()
 	v.line(strong.Render("checked"))
 	for _, check := range d.Checks {
-		style := map[diagnosis.State]string{diagnosis.Fine: good.Render("fine"), diagnosis.Wrong: severe[finding.Fault].Render("wrong"), diagnosis.Unknown: quiet.Render("unknown")}[check.State]
-		v.flow("  "+style, labelWidth, check.What+": "+check.Saw, plainStyle)
+		v.check(check)
 	}
 }
 
-func whereWords(d *diagnosis.Verdict) string {
+// stateStyles are the colours of a check's state, which its word says too.
+var stateStyles = map[diagnosis.State]lipgloss.Style{
+	diagnosis.Fine: good, diagnosis.Wrong: severe[finding.Fault], diagnosis.Unknown: quiet, diagnosis.Running: quiet,
+}
+
+func (v *View) check(c diagnosis.Check) {
+	text := c.What
+	if c.Saw != "" {
+		text += ": " + c.Saw
+	}
+	v.flow("  "+stateStyles[c.State].Render(string(c.State)), labelWidth, text, plainStyle)
+}
+
+// NothingFailed says that a capture holds no failure.
+func (v *View) NothingFailed() {
+	v.flow("", 0, good.Render("nothing wrong")+"  every name that was asked for in the capture got an answer.", plainStyle)
+}
+
+// namesText are the names that a verdict is about: all of a few, the first of many.
+func namesText(d *diagnosis.Verdict) string {
+	const most = 3
+	var words []string
+	for i, name := range d.Names {
+		if i == most {
+			words = append(words, fmt.Sprintf("and %d more", len(d.Names)-most))
+			break
+		}
+		words = append(words, nameText(name))
+	}
+	if len(words) == 0 {
+		words = []string{nameText(d.Name)}
+	}
+	return strings.Join(words, ", ")
+}
+
+// WhereWords are the place of a failure and who or what it is there.
+func WhereWords(d *diagnosis.Verdict) string {
 	at := spoken(d.At)
 	if at == "" {
 		return string(d.Where)
@@ -49,4 +99,102 @@ func whereWords(d *diagnosis.Verdict) string {
 func meaning(code finding.Code) string {
 	entry, _ := finding.Of(code)
 	return entry.Meaning
+}
+
+// Checks draws checks on a terminal, over those drawn before.
+func (l *Live) Checks(checks []diagnosis.Check) {
+	l.Clear()
+	for _, c := range checks {
+		saw := ""
+		if c.Saw != "" {
+			saw = ": " + c.Saw
+		}
+		l.view.line(cut("  "+stateStyles[c.State].Render(pad(string(c.State), labelWidth-2))+c.What+saw, l.view.width-1))
+	}
+	l.lines = len(checks)
+}
+
+// Clear takes away what was drawn.
+func (l *Live) Clear() {
+	if l.lines > 0 {
+		l.view.raw(fmt.Sprintf("\x1b[%dA\x1b[J", l.lines))
+	}
+	l.lines = 0
+}
+
+// Catalogue draws the pages of findings: one whole, or all with a line each.
+func (v *View) Catalogue(entries []finding.Entry, whole bool) {
+	about := ""
+	for _, e := range entries {
+		if whole {
+			v.line(subject.Render(string(e.Code)), quiet.Render("  of "+e.About))
+			v.flow("", 0, e.Meaning, plainStyle)
+			v.line()
+			for _, row := range entryRows(e) {
+				v.row(row[0], row[1])
+			}
+			continue
+		}
+		if e.About != about {
+			if about != "" {
+				v.line()
+			}
+			about = e.About
+			v.line(strong.Render(about))
+		}
+		v.flow("  "+subject.Render(string(e.Code)), 25, e.Meaning, plainStyle)
+	}
+}
+
+// entryRows are what there is to say of a finding beside its meaning, in order.
+func entryRows(e finding.Entry) (rows [][2]string) {
+	rows = append(rows, [2]string{"do now", e.Next})
+	placings := diagnosis.Placings(e.Code)
+	for _, p := range placings {
+		of := ""
+		if len(placings) > 1 && p.OfZone {
+			of = " (of a zone's server)"
+		} else if len(placings) > 1 {
+			of = " (of a resolver)"
+		}
+		rows = append(rows, [2]string{"where", string(p.Place) + of}, [2]string{"who mends", p.Who}, [2]string{"how sure", p.Sure})
+		if p.Against != "" {
+			rows = append(rows, [2]string{"but", p.Against})
+		}
+		if len(p.Explains) > 0 {
+			words := make([]string, len(p.Explains))
+			for i, code := range p.Explains {
+				words[i] = string(code)
+			}
+			rows = append(rows, [2]string{"explains", strings.Join(words, ", ")})
+		}
+	}
+	return rows
+}
+
+// CataloguePage is the catalogue as a page in Markdown, with the words of Catalogue.
+func CataloguePage(entries []finding.Entry) string {
+	var b strings.Builder
+	b.WriteString("# Findings\n\nWhat each finding means, and what to do about it. `unquil findings CODE` says the same in a terminal.\n")
+	about := ""
+	for _, e := range entries {
+		if e.About != about {
+			about = e.About
+			fmt.Fprintf(&b, "\n## Of %s\n", about)
+		}
+		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n", e.Code, e.Meaning)
+		for _, row := range entryRows(e) {
+			fmt.Fprintf(&b, "- **%s**: %s\n", row[0], row[1])
+		}
+	}
+	return b.String()
+}
+
+// typesText are types in a row.
+func typesText(types []wire.Type) string {
+	words := make([]string, len(types))
+	for i, t := range types {
+		words[i] = t.String()
+	}
+	return strings.Join(words, ", ")
 }

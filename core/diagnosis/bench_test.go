@@ -1,0 +1,165 @@
+package diagnosis_test
+
+import (
+	"cmp"
+	"flag"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unquil/core/delegation"
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/machine"
+	"unquil/core/wire"
+	"unquil/lab"
+)
+
+var update = flag.Bool("update", false, "write docs/faults.md from what the bench gives")
+
+// bench runs why in the lab.
+type bench struct {
+	t   *testing.T
+	lab *lab.Lab
+}
+
+func (b bench) why(c diagnosis.Case, path string) diagnosis.Verdict {
+	network := b.lab.Network()
+	if path != "" {
+		var err error
+		network, err = b.lab.NetworkOver(path)
+		require.NoError(b.t, err)
+	}
+	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: 1600 * time.Millisecond, Tries: 2}}
+	defer client.Close()
+	probe := diagnosis.Probe{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints())}
+	return probe.Why(b.t.Context(), c)
+}
+
+func types(t *testing.T, words ...string) (list []wire.Type) {
+	for _, word := range words {
+		typ, err := wire.ParseType(word)
+		require.NoError(t, err)
+		list = append(list, typ)
+	}
+	return list
+}
+
+// of is the case that a fault of the scenario describes.
+func (b bench) of(f lab.Fault) diagnosis.Case {
+	c := diagnosis.Case{Name: wire.MustParseName(f.Name), Types: types(b.t, strings.Split(f.Type, ",")...), Typed: f.Typed}
+	if address, err := netip.ParseAddr(f.Typed); err == nil {
+		c.Typed, c.Address = "", address
+	} else if f.Typed != "" {
+		c.Name = wire.MustParseName(f.Typed + ".")
+	}
+	if f.From != "" {
+		c.Resolvers = []exchange.Server{resolver(b.t, b.lab, f.From)}
+		return c
+	}
+	setup, err := machine.Read(lab.Machine(f.Machine))
+	c.Setup, c.SetupErr = &setup, err
+	for _, address := range setup.Resolvers {
+		c.Resolvers = append(c.Resolvers, exchange.Server{Address: address})
+	}
+	return c
+}
+
+// given is what a verdict says, in the words of the table.
+func given(v *diagnosis.Verdict) (code, at, where string) {
+	if len(v.Cause) == 0 {
+		return "nothing wrong", "", ""
+	}
+	return string(v.Cause[0].Code), v.At, string(v.Where)
+}
+
+// Every fault of the scenario is named right, and no healthy name raises an alarm.
+func TestFaultBench(t *testing.T) {
+	if testing.Short() {
+		t.Skip("waits for many silent servers")
+	}
+	l, err := lab.New(lab.Options{})
+	require.NoError(t, err)
+	defer l.Close()
+	b := bench{t, l}
+	rows := make([]string, len(l.Scenario.Faults)+len(l.Scenario.Healthy))
+	right := make([]bool, len(rows))
+	var wait sync.WaitGroup
+	slots := make(chan struct{}, 24) // most of them wait
+	for i, f := range l.Scenario.Faults {
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			v := b.why(b.of(f), f.Path)
+			code, at, where := given(&v)
+			right[i] = code == f.Finding && (f.At == "" || at == f.At) && (f.Place == "" || where == f.Place) && v.Severity == finding.Severity(cmp.Or(f.Severity, "fault"))
+			if f.Severity == "note" {
+				right[i] = len(v.Cause) == 0 && slices.ContainsFunc(v.Also, func(n finding.Finding) bool { return string(n.Code) == f.Finding })
+				code = f.Finding
+			}
+			for _, or := range f.Or {
+				right[i] = right[i] || code == or.Finding && at == or.At
+			}
+			rows[i] = row(f.What, words(f.Name, f.Type, f.From, f.Machine, f.Path), expected(f), strings.TrimSpace(code+" "+at), where, right[i])
+			if !right[i] {
+				rows[i] += "\n    said: " + v.Text + fmt.Sprintf("\n    found: %v\n    checks: %v", codes(v.Findings()), v.Checks)
+			}
+		})
+	}
+	for n, h := range l.Scenario.Healthy {
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			i := len(l.Scenario.Faults) + n
+			c := diagnosis.Case{Name: wire.MustParseName(h.Name), Types: types(t, h.Types...), Resolvers: []exchange.Server{resolver(t, l, cmp.Or(h.From, "office"))}}
+			v := b.why(c, h.Path)
+			code, at, where := given(&v)
+			right[i] = len(v.Cause) == 0
+			rows[i] = row(cmp.Or(h.What, "an ordinary name"), words(h.Name, strings.Join(h.Types, ","), h.From, "", h.Path), "nothing wrong", strings.TrimSpace(code+" "+at), where, right[i])
+			if !right[i] {
+				rows[i] += "\n    said: " + v.Text + fmt.Sprintf("\n    found: %v\n    checks: %v", codes(v.Findings()), v.Checks)
+			}
+		})
+	}
+	wait.Wait()
+	for i, line := range rows {
+		fmt.Println(line)
+		assert.True(t, right[i], line)
+	}
+	if *update {
+		require.NoError(t, os.WriteFile("../../docs/faults.md", []byte(page(l.Scenario, rows)), 0o644))
+	}
+}
+
+func row(what, asked, want, got, where string, right bool) string {
+	verdict := "right"
+	if !right {
+		verdict = "WRONG"
+	}
+	return fmt.Sprintf("| %s | %s | %s | %s | %s | %s |", verdict, what, asked, want, got, where)
+}
+
+func words(all ...string) string {
+	return strings.Join(slices.DeleteFunc(all, func(s string) bool { return s == "" }), " ")
+}
+
+func expected(f lab.Fault) string {
+	want := words(f.Finding, f.At)
+	for _, or := range f.Or {
+		want += " or " + words(or.Finding, or.At)
+	}
+	return want
+}
+
+func page(s *lab.Scenario, rows []string) string {
+	return strings.Join(rows, "\n")
+}

@@ -1,0 +1,148 @@
+package diagnosis
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+
+	"unquil/core/delegation"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+)
+
+// telling asks a server that failed once more in another way: what changes the
+// outcome shows what was in the way.
+type telling struct {
+	code finding.Code
+	// severity is less than a fault where programs find the other way by themselves.
+	severity finding.Severity
+	fails    func(e *exchange.Exchange) bool // which failures it can tell about
+	change   func(r *exchange.Request, o *exchange.Options)
+	text     string // of the server's name
+}
+
+func lost(e *exchange.Exchange) bool {
+	return e.Outcome == exchange.NoReply || e.EDNSBroke == exchange.NoReply
+}
+
+// tellings are tried at once; the first that an answer came of is the cause.
+var tellings = []telling{
+	{finding.ValidationFails, finding.Fault, func(e *exchange.Exchange) bool { return e.Outcome == exchange.ServerFailure },
+		func(_ *exchange.Request, o *exchange.Options) { o.CheckingDisabled = true },
+		"%s takes the answer for forged: with checking disabled it gives one."},
+	{finding.LargeLost, finding.Concern, lost,
+		func(_ *exchange.Request, o *exchange.Options) { o.Size = 512 },
+		"Large replies of %s are lost on the way: offered no more than 512 bytes, it answers."},
+	{finding.EDNSBreaks, finding.Concern, func(e *exchange.Exchange) bool { return e.Outcome == exchange.NoReply },
+		func(_ *exchange.Request, o *exchange.Options) { o.WithoutEDNS = true },
+		"%s answers only without EDNS; with it: no-reply."},
+	{finding.UDPLost, finding.Fault, func(e *exchange.Exchange) bool { return e.Outcome == exchange.NoReply },
+		func(r *exchange.Request, _ *exchange.Options) { r.Server.Transport = exchange.TCP },
+		"%s answers over TCP, and nothing comes back over UDP."},
+}
+
+// suspect is an exchange that failed, and what the finding about it is about.
+type suspect struct {
+	exchange *exchange.Exchange
+	about    finding.About
+	options  exchange.Options
+}
+
+// tellApart asks those that failed in other ways, all at once, and puts what that
+// shows in the place of the bare failure.
+func (r *round) tellApart(ctx context.Context) {
+	suspects := r.suspects()
+	if len(suspects) == 0 || ctx.Err() != nil {
+		return
+	}
+	type asked struct {
+		suspect
+		telling
+		again *exchange.Exchange
+	}
+	var all []*asked
+	var wait sync.WaitGroup
+	for _, s := range suspects {
+		for _, t := range tellings {
+			if !t.fails(s.exchange) {
+				continue
+			}
+			options := s.options
+			options.Tries = 1
+			request := exchange.Request{Server: s.exchange.Server, Question: s.exchange.Question, Options: &options}
+			t.change(&request, &options)
+			a := &asked{suspect: s, telling: t}
+			all = append(all, a)
+			wait.Go(func() { a.again = r.Session.Ask(ctx, request) })
+		}
+	}
+	if len(all) == 0 {
+		return
+	}
+	check := r.begin("those that fail, asked in other ways")
+	wait.Wait()
+	told := map[int]bool{}
+	for _, a := range all {
+		number := a.exchange.Number
+		if told[number] || !a.again.Outcome.Good() && a.again.Outcome != exchange.Referral {
+			continue
+		}
+		told[number] = true
+		r.drop(number)
+		r.found = append(r.found, finding.New(a.code, a.severity, a.about, fmt.Sprintf(a.text, a.exchange.Server.Name()), number, a.again.Number))
+	}
+	saw := "nothing helps"
+	if len(told) > 0 {
+		saw = fmt.Sprintf("%d of %d answer in another way", len(told), len(suspects))
+	}
+	r.end(check, Fine, saw)
+	r.deafResolvers()
+}
+
+// suspects are the exchanges with resolvers and with the zone's own servers that
+// came to nothing, one for each server and type.
+func (r *round) suspects() (all []suspect) {
+	worth := func(e *exchange.Exchange) bool {
+		return e != nil && slices.ContainsFunc(tellings, func(t telling) bool { return t.fails(e) })
+	}
+	for _, of := range r.answers {
+		for _, e := range of {
+			if worth(e) {
+				all = append(all, suspect{e, finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()}, r.Session.Client.Options})
+			}
+		}
+	}
+	for i := range r.compared {
+		walk := r.compared[i].Walk
+		last := walk.Last()
+		if last == nil || walk.End == delegation.EndNoWayOut {
+			continue
+		}
+		options := r.Session.Client.Options
+		options.Iterative = true
+		for _, reply := range last.Replies {
+			if e := reply.Exchange; worth(e) && e.Outcome != exchange.ServerFailure {
+				all = append(all, suspect{e, finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Zone: last.Zone.String(), Server: reply.Host.String(), Address: reply.Address.String()}, options})
+			}
+		}
+	}
+	return all
+}
+
+// deafResolvers says of resolvers that fail whether they fail for everything.
+func (r *round) deafResolvers() {
+	for i, c := range r.control {
+		if c == nil || c.Outcome.Good() || c.Outcome == "" {
+			continue
+		}
+		for at := range r.found {
+			f := &r.found[at]
+			if f.About.Zone == "" && f.Code == finding.ServerFailure && f.About.Server == r.Resolvers[i].Name() {
+				f.Text = fmt.Sprintf("%s fails for everything it is asked, not for this name alone.", f.About.Server)
+				f.Next = "Ask another resolver, and ask whoever runs this one whether it can still reach the root servers."
+				f.AddEvidence(c.Number)
+			}
+		}
+	}
+}

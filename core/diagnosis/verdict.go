@@ -1,0 +1,275 @@
+package diagnosis
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Verdict is where and why a name fails. Without a Cause nothing was found
+// wrong, and Next says what would tell more.
+type Verdict struct {
+	Name     wire.Name
+	Names    []wire.Name // all that fail alike, Name among them; nil before [Group]
+	Types    []wire.Type
+	Severity finding.Severity // of the cause: Fault, or Concern where the name works; "" without a cause
+	Where    Place
+	At       string            // the server, resolver or zone at that place
+	Cause    []finding.Finding // the findings that explain the failure: one kind, in one zone
+	Text     string            // the cause in one sentence; without one, what the name leads to
+	Sure     string            // "certain" or "likely"
+	Because  string            // what makes it so
+	Against  string            // what speaks against it; "" where nothing does
+	Who      string            // can mend it
+	Next     string            // what to do now
+	Lasts    uint32            // seconds after which it ends by itself; 0: no end known
+	Follows  []finding.Finding // seen besides, and explained by the cause
+	Also     []finding.Finding // seen besides, for itself
+	Checks   []Check
+	Compared []Compared
+}
+
+// decide picks the finding that explains the others.
+func (v *Verdict) decide(found []finding.Finding) {
+	promote(found, v.Compared)
+	best, severity := len(rules), finding.Severity("")
+	for _, f := range found {
+		if f.Severity == finding.Note || rank(f) == len(rules) {
+			continue
+		}
+		if f.Severity.Weight() > severity.Weight() {
+			best, severity = len(rules), f.Severity
+		}
+		if f.Severity == severity && !explained(f, found) {
+			best = min(best, rank(f))
+		}
+	}
+	if best == len(rules) {
+		v.Also = found
+		finding.Sort(v.Also)
+		v.Text = v.healthy()
+		return
+	}
+	r := rules[best]
+	var first *finding.Finding
+	for i, f := range found {
+		if f.Severity == severity && first == nil && rank(f) == best {
+			first = &found[i]
+		}
+	}
+	for i, f := range found {
+		switch {
+		case &found[i] == first:
+			v.Cause = append([]finding.Finding{f}, v.Cause...) // which speaks for all
+		case f.Severity == severity && r.joins(first, f):
+			v.Cause = append(v.Cause, f)
+		case f.Severity != finding.Note && slices.Contains(r.explains, f.Code):
+			v.Follows = append(v.Follows, f)
+		default:
+			v.Also = append(v.Also, f)
+		}
+	}
+	finding.Sort(v.Also)
+	v.Severity, v.Where, v.Who, v.Next, v.Because, v.Against = severity, r.place, r.who, first.Next, r.sure, r.against
+	v.Sure = cmp.Or(first.Sure, finding.Certain)
+	v.At, v.Lasts = first.About.Server, first.Lasts
+	if severity == finding.Concern && v.Where == ZoneServers {
+		v.Where = OneServer
+	}
+	if r.zone && (v.Where == ZoneServers || v.Where == TheZoneData || v.Where == TheDeleg && severity == finding.Fault || v.At == "") {
+		v.At = first.About.Zone
+	}
+	if zone, err := wire.ParseName(first.About.Zone); err == nil && first.About.Zone != "" && zone.Labels() <= 1 && zone.Labels() < v.Name.Labels() && v.Where != TheZoneData {
+		v.Where, v.Who = TheRegistry, registry
+	}
+	v.Text = first.Text
+	if len(v.Cause) > 1 && severity == finding.Fault {
+		v.Text = togetherText(v.Cause)
+	}
+	v.Text = strings.TrimSuffix(v.Text, ".") + v.onlyType() + "."
+	if v.Where == TheResolver && first.Code == finding.AnswerDiffers {
+		v.Sure = finding.Likely
+	}
+}
+
+// explained reports whether a resolver's failure follows from what is wrong with
+// the servers that it had to ask.
+func explained(f finding.Finding, found []finding.Finding) bool {
+	return f.About.Zone == "" && slices.ContainsFunc(found, func(g finding.Finding) bool {
+		at := rank(g)
+		return at < len(rules) && rules[at].zone && g.Severity == f.Severity && slices.Contains(rules[at].explains, f.Code)
+	})
+}
+
+// joins reports whether f is part of the same cause: servers of one zone fail
+// together, each in its own way.
+func (r rule) joins(first *finding.Finding, f finding.Finding) bool {
+	at := rank(f)
+	if at == len(rules) {
+		return false
+	}
+	if !r.zone || r.place == OneServer {
+		return f.Code == first.Code && f.About.Zone == first.About.Zone && f.About.Server == first.About.Server
+	}
+	together := r.place == TheDeleg || r.place == ZoneServers
+	other := rules[at].place == TheDeleg || rules[at].place == ZoneServers
+	return f.About.Zone == first.About.Zone && (f.Code == first.Code || together && other && first.Severity == finding.Fault)
+}
+
+// promote makes faults of concerns that every server of a zone gives reason for,
+// when a resolver that works fails for the name: it may not find the way round
+// that this program found.
+func promote(found []finding.Finding, compared []Compared) {
+	fails := func(f finding.Finding) bool {
+		return f.Severity == finding.Fault && f.About.Zone == "" && (f.Code == finding.ServerFailure || f.Code == finding.NoReply)
+	}
+	if !slices.ContainsFunc(found, fails) || slices.ContainsFunc(found, func(f finding.Finding) bool { return f.Severity == finding.Fault && !fails(f) }) {
+		return
+	}
+	for i := range compared {
+		last := compared[i].Walk.Last()
+		if last == nil {
+			continue
+		}
+		for _, code := range []finding.Code{finding.EDNSBreaks, finding.LargeLost, finding.TCPRefused} {
+			affected := func(f finding.Finding) bool { return f.Code == code && f.About.Zone == last.Zone.String() }
+			count := 0
+			for _, f := range found {
+				if affected(f) {
+					count++
+				}
+			}
+			if count < len(last.Replies) {
+				continue
+			}
+			for at := range found {
+				if affected(found[at]) {
+					found[at].Severity, found[at].Sure = finding.Fault, finding.Likely
+				}
+			}
+		}
+	}
+}
+
+// onlyType says that the failure is one of several types' that were asked; "" when
+// it is of all.
+func (v *Verdict) onlyType() string {
+	if len(v.Types) < 2 || v.Severity != finding.Fault {
+		return ""
+	}
+	var failed, others []string
+	for i := range v.Compared {
+		c := &v.Compared[i]
+		name := c.Question.Type.String()
+		hit := slices.ContainsFunc(v.Cause, func(f finding.Finding) bool {
+			return slices.ContainsFunc(f.Evidence, func(n int) bool { return c.has(n) })
+		})
+		if hit {
+			failed = append(failed, name)
+		} else {
+			others = append(others, name)
+		}
+	}
+	if len(failed) != 1 || len(others) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; only %s fails, not %s", failed[0], strings.Join(others, ", "))
+}
+
+// has reports whether an exchange belongs to the comparison or its walk.
+func (c *Compared) has(number int) bool {
+	for i := range c.Groups {
+		for _, m := range c.Groups[i].Members {
+			if m.Exchange.Number == number {
+				return true
+			}
+		}
+	}
+	if c.Walk != nil {
+		for _, step := range c.Walk.Steps {
+			for _, reply := range step.Replies {
+				if reply.Exchange != nil && reply.Exchange.Number == number {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// finish says what is left to be said when no cause was found.
+func (v *Verdict) finish() {
+	if len(v.Cause) > 0 {
+		return
+	}
+	v.Next = "If it still fails for somebody, ask what exactly they see, and run this on their machine: their resolver may say something else."
+	for _, c := range v.Checks {
+		if c.State == Unknown {
+			v.Next = fmt.Sprintf("What would tell more: the same from a network where this can be seen: %s (%s).", c.What, c.Saw)
+			return
+		}
+	}
+	for i := range v.Compared {
+		if truth := v.Compared[i].Truth(); truth != nil && truth.Outcome == exchange.NoName {
+			v.Next = "Check how the name is spelt, and whether it was ever created."
+		}
+	}
+}
+
+// healthy is what the name leads to when nothing is wrong with it.
+func (v *Verdict) healthy() string {
+	var parts []string
+	for _, c := range v.Compared {
+		switch {
+		case c.Truth() != nil && c.Truth().Outcome == exchange.NoName:
+			text := "the zone itself says that there is no such name (NXDOMAIN)"
+			if c.Walk != nil && !c.Walk.Closest.IsZero() {
+				text += fmt.Sprintf("; the nearest that exists is %s", c.Walk.Closest.Spoken())
+			}
+			return text
+		case c.Truth() != nil:
+			parts = append(parts, fmt.Sprintf("%s is %s", c.Question.Type, c.Truth().Says()))
+		}
+	}
+	if len(parts) == 0 {
+		return "nothing that was asked failed, but the zone's own servers could not be held against it"
+	}
+	return strings.Join(parts, "; ") + "; the resolvers asked say the same as the zone"
+}
+
+// togetherText is one sentence for several servers of one zone that all fail.
+func togetherText(causes []finding.Finding) string {
+	var each []string
+	for _, f := range causes {
+		each = append(each, cmp.Or(f.Brief, strings.TrimSuffix(f.Text, ".")))
+	}
+	if causes[0].Brief == "" {
+		return strings.Join(each, "; ") + "."
+	}
+	return fmt.Sprintf("No server of %s answers for it: %s.", strings.TrimSuffix(causes[0].About.Zone, "."), strings.Join(each, "; "))
+}
+
+// Evidence are the numbers of the exchanges that show the cause, in order.
+func (v *Verdict) Evidence() []int {
+	var all finding.Finding
+	for _, f := range v.Cause {
+		all.AddEvidence(f.Evidence...)
+	}
+	return all.Evidence
+}
+
+// Findings are all of them: the cause, what follows from it, and what was seen besides.
+func (v *Verdict) Findings() []finding.Finding { return slices.Concat(v.Cause, v.Follows, v.Also) }
+
+// OK reports whether nothing was found that makes anybody fail.
+func (v *Verdict) OK() bool { return v.Severity != finding.Fault }
+
+// Blind reports whether nothing could be said at all: no check came out fine or wrong.
+func (v *Verdict) Blind() bool {
+	return !slices.ContainsFunc(v.Checks, func(c Check) bool { return c.State == Fine || c.State == Wrong })
+}

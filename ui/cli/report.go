@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"unquil/core/conversation"
+	"unquil/core/delegation"
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/redact"
+	"unquil/core/wire"
+	"unquil/ui/page"
+)
+
+// reportOf is what a command has for a report.
+type reportOf struct {
+	headline  string
+	verdicts  []diagnosis.Verdict
+	walks     []*delegation.Walk
+	compared  []diagnosis.Compared
+	tables    []page.Table
+	findings  []finding.Finding
+	exchanges []exchange.Exchange
+	// evidence writes the packets; nil: they are made from the exchanges.
+	evidence func(path string) error
+}
+
+func (a *app) reportFlags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.reportFile, "report", "", "write a report to hand over to `FILE.html` or FILE.md, with the packets in a capture beside it")
+	cmd.Flags().StringSliceVar(&a.redact, "redact", nil, "replace client addresses and these `NAMES` in the report and its capture (clients alone: --redact clients)")
+}
+
+// commandLine is the command as it was typed.
+func (a *app) commandLine() string {
+	return strings.Join(append([]string{"unquil"}, quoted(a.args)...), " ")
+}
+
+func quoted(words []string) []string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		if strings.ContainsAny(w, " \t'\"$*?&|;<>()") {
+			w = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+		}
+		out[i] = wire.Escape(w)
+	}
+	return out
+}
+
+// report writes the report that --report asks for, and the capture beside it.
+func (a *app) report(of reportOf) (err error) {
+	if a.reportFile == "" {
+		if len(a.redact) > 0 {
+			return usage(fmt.Errorf("--redact without --report: %w", errReport))
+		}
+		return nil
+	}
+	draw := page.HTML
+	switch strings.ToLower(filepath.Ext(a.reportFile)) {
+	case ".html", ".htm":
+	case ".md":
+		draw = page.Markdown
+	default:
+		return usage(fmt.Errorf("--report %q: %w", shorten(a.reportFile), errReport))
+	}
+	r := &page.Report{Command: a.commandLine(), Version: version(), Made: time.Now(), Lab: a.lab, Headline: of.headline, Verdicts: of.verdicts,
+		Walks: of.walks, Compared: of.compared, Tables: of.tables, Findings: slices.Clone(of.findings), Exchanges: of.exchanges}
+	finding.Sort(r.Findings)
+	if r.Headline == "" {
+		r.Headline = headline(of.verdicts)
+	}
+	var change func(string) string
+	if len(a.redact) > 0 {
+		redactor, err := a.redactor()
+		if err != nil {
+			return err
+		}
+		r.Redacted, of.evidence = true, nil
+		r.Exchanges = make([]exchange.Exchange, len(of.exchanges))
+		for i, e := range of.exchanges {
+			r.Exchanges[i] = redactor.Exchange(e)
+		}
+		change = redactor.Text
+	}
+	evidence := strings.TrimSuffix(a.reportFile, filepath.Ext(a.reportFile)) + ".pcapng"
+	if len(r.Exchanges) > 0 {
+		r.Evidence = filepath.Base(evidence)
+		if of.evidence == nil {
+			of.evidence = func(path string) error { return writeEvidence(path, r.Exchanges) }
+		}
+		if err := of.evidence(evidence); err != nil {
+			return fmt.Errorf("writing the report's capture: %w", err)
+		}
+	}
+	text, err := page.Text(draw, r, change)
+	if err != nil {
+		return fmt.Errorf("writing the report: %w", err)
+	}
+	if err := os.WriteFile(a.reportFile, text, 0o644); err != nil {
+		return fmt.Errorf("writing the report: %w", err)
+	}
+	fmt.Fprintf(a.stderr, "report written to %s\n", a.reportFile)
+	return nil
+}
+
+// headline names what verdicts are about.
+func headline(verdicts []diagnosis.Verdict) string {
+	var names []string
+	failed := 0
+	for i := range verdicts {
+		for _, name := range verdicts[i].Names {
+			names = append(names, name.Spoken())
+		}
+		if !verdicts[i].OK() {
+			failed++
+		}
+	}
+	if len(names) > 3 {
+		names = append(names[:3:3], fmt.Sprintf("%d more", len(names)-3))
+	}
+	if failed > 0 {
+		return "Where and why " + strings.Join(names, ", ") + " fails"
+	}
+	return "How " + strings.Join(names, ", ") + " resolves"
+}
+
+// redactor is one for the names of --redact; the word clients stands for no name.
+func (a *app) redactor() (*redact.Redactor, error) {
+	var names []wire.Name
+	for _, word := range a.redact {
+		if word == "clients" {
+			continue
+		}
+		name, err := parseName(word)
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, name)
+	}
+	return redact.New(names), nil
+}
+
+func writeEvidence(path string, exchanges []exchange.Exchange) (err error) {
+	file, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, file.Close()) }()
+	writer, err := conversation.NewEvidence(file)
+	if err != nil {
+		return err
+	}
+	for i := range exchanges {
+		if err := writer.Add(&exchanges[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}

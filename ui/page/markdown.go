@@ -1,0 +1,125 @@
+package page
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Markdown writes the report as a text.
+func Markdown(w io.Writer, r *Report) error {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("# %s\n", plain(r.Headline))
+	line("Made by Unquil %s on %s UTC.", r.Version, r.Made.UTC().Format("2006-01-02 15:04:05"))
+	if r.Lab {
+		line("It is about the simulated internet.")
+	}
+	if r.Redacted {
+		line("Names and client addresses are replaced by others.")
+	}
+	if r.Evidence != "" {
+		line("Every packet is in `%s`.", r.Evidence)
+	}
+	for i := range r.Verdicts {
+		v := &r.Verdicts[i]
+		var names []string
+		for _, name := range v.Names {
+			names = append(names, plain(name.Spoken()))
+		}
+		subject := strings.Join(names, ", ")
+		if len(v.Cause) == 0 {
+			line("\n## Nothing wrong: %s\n\n%s. %s", subject, plain(v.Text), plain(v.Next))
+		} else {
+			line("\n## %s: %s\n\n**%s**\n", v.Severity, subject, plain(v.Text))
+			line("- where: %s\n- why: %s\n- how sure: %s: %s", plain(whereWords(*v)), v.Cause[0].Code, v.Sure, v.Because)
+			if v.Against != "" {
+				line("- but: %s", v.Against)
+			}
+			line("- who mends: %s\n- do now: %s", v.Who, plain(v.Next))
+			if v.Lasts > 0 {
+				line("- until: it ends by itself in %s at the latest", wire.Period(v.Lasts))
+			}
+			line("- shown by exchanges: %s", numbers(v.Evidence()))
+		}
+		line("\n| state | checked | saw |\n|---|---|---|")
+		for _, c := range v.Checks {
+			line("| %s | %s | %s |", c.State, plain(c.What), plain(c.Saw))
+		}
+	}
+	if len(r.Findings) > 0 {
+		line("\n## Findings\n")
+		for _, f := range r.Findings {
+			line("- **%s** %s (%s; exchanges %s)", f.Severity, plain(f.Text), f.Code, numbers(f.Evidence))
+			if f.Severity != finding.Note {
+				line("  next: %s", plain(f.Next))
+			}
+		}
+	}
+	for _, walk := range r.allWalks() {
+		line("\n## The way to %s\n\n%s.\n", plain(walk.Question.Spoken()), plain(walk.Summary()))
+		for depth, s := range walk.Steps {
+			title := plain(s.Zone.Spoken())
+			if s.Chosen == nil {
+				title += ": **it stops here**"
+			}
+			line("%s- %s", strings.Repeat("  ", depth), title)
+			for _, reply := range s.Replies {
+				words := stances[reply.Stance]
+				if words == "" && reply.Exchange != nil {
+					words = said(reply.Exchange)
+				}
+				line("%s- %s %s: %s", strings.Repeat("  ", depth+1), plain(reply.Host.Spoken()), reply.Address, plain(words))
+			}
+		}
+	}
+	tables := append([]Table(nil), r.Tables...)
+	for i := range r.Compared {
+		tables = append(tables, matrix(&r.Compared[i]))
+	}
+	for i := range r.Verdicts {
+		for k := range r.Verdicts[i].Compared {
+			if c := &r.Verdicts[i].Compared[k]; len(c.Groups) > 0 {
+				tables = append(tables, matrix(c))
+			}
+		}
+	}
+	for _, t := range tables {
+		line("\n## %s\n\n| %s |\n|%s", plain(t.Title), strings.Join(t.Columns, " | "), strings.Repeat("---|", len(t.Columns)))
+		for _, row := range t.Rows {
+			cells := make([]string, len(row))
+			for i, cell := range row {
+				cells[i] = plain(cell)
+			}
+			line("| %s |", strings.Join(cells, " | "))
+		}
+	}
+	if len(r.Exchanges) > 0 {
+		line("\n## Exchanges\n\n| number | server | question | came to | took |\n|---|---|---|---|---|")
+		for i := range r.Exchanges {
+			if i == maxShown {
+				line("\n%s more are not shown here.", fmt.Sprint(len(r.Exchanges)-maxShown))
+				break
+			}
+			e := &r.Exchanges[i]
+			line("| %d | %s | %s | %s | %s |", e.Number, plain(e.Server.Name()), plain(e.Question.Spoken()), plain(said(e)), took(e))
+		}
+	}
+	line("\n## How this was made\n\n`%s`", strings.ReplaceAll(r.Command, "`", "'"))
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// plain keeps text from meaning anything in Markdown or HTML.
+var plain = strings.NewReplacer("\\", "\\\\", "|", "\\|", "*", "\\*", "_", "\\_", "`", "\\`", "<", "&lt;", ">", "&gt;", "[", "\\[", "]", "\\]", "#", "\\#", "\n", " ").Replace
+
+func numbers(all []int) string {
+	words := make([]string, len(all))
+	for i, n := range all {
+		words[i] = fmt.Sprint(n)
+	}
+	return strings.Join(words, ", ")
+}

@@ -1,0 +1,270 @@
+package page
+
+import (
+	"bytes"
+	"fmt"
+	"html"
+	"html/template"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgsvg"
+	"image/color"
+
+	"unquil/core/delegation"
+	"unquil/core/exchange"
+)
+
+// svg collects the parts of a picture. Its colours are classes of the style sheet,
+// so that they fit a light page, a dark one and paper.
+type svg struct {
+	b             strings.Builder
+	width, height int
+}
+
+func (s *svg) line(class string, x1, y1, x2, y2 int) {
+	fmt.Fprintf(&s.b, `<line class="%s" x1="%d" y1="%d" x2="%d" y2="%d"/>`, class, x1, y1, x2, y2)
+}
+
+// text writes text at a place; what is longer than most characters is cut, and told
+// whole to who points at it.
+func (s *svg) text(class string, x, y, most int, text string) {
+	shown, title := text, ""
+	if runes := []rune(text); len(runes) > most {
+		shown, title = string(runes[:most-1])+"…", "<title>"+html.EscapeString(text)+"</title>"
+	}
+	fmt.Fprintf(&s.b, `<text class="%s" x="%d" y="%d">%s%s</text>`, class, x, y, html.EscapeString(shown), title)
+}
+
+func (s *svg) circle(class string, x, y, r int) {
+	fmt.Fprintf(&s.b, `<circle class="%s" cx="%d" cy="%d" r="%d"/>`, class, x, y, r)
+}
+
+func (s *svg) cross(x, y int) {
+	s.line("bad", x-4, y-4, x+4, y+4)
+	s.line("bad", x-4, y+4, x+4, y-4)
+}
+
+func (s *svg) picture(label string) template.HTML {
+	return template.HTML(fmt.Sprintf(`<svg role="img" aria-label="%s" viewBox="0 0 %d %d" width="%d" height="%d">%s</svg>`,
+		html.EscapeString(label), s.width, s.height, s.width, s.height, s.b.String()))
+}
+
+// stances are what a server's reply makes of it, in words.
+var stances = map[delegation.Stance]string{
+	delegation.Refers: "refers further down", delegation.LameRefuses: "refuses the zone", delegation.LameElsewhere: "refers elsewhere",
+	delegation.LameNoAuthority: "answers without authority", delegation.NotAsked: "was not asked",
+}
+
+// walkPicture draws a walk as a tree from the root down: a node for each zone, its
+// servers below it, and a mark where it breaks.
+func walkPicture(w *delegation.Walk) template.HTML {
+	const row, step, left, textWidth = 20, 26, 20, 92
+	s := &svg{width: 800}
+	y, depth := 24, 0
+	lastY := 0
+	for i, zone := range w.Steps {
+		if i > 0 && !w.Steps[i-1].Child.Equal(zone.Zone) {
+			if !zone.Name.Equal(w.Steps[i-1].Name) {
+				depth, lastY = 0, 0
+				s.text("quiet", left, y, textWidth, "the alias leads on to "+zone.Name.Spoken())
+				y += row + 6
+			} else {
+				depth = max(depth-1, 0)
+			}
+		}
+		x := left + depth*step
+		if lastY > 0 {
+			s.line("way", x-step, lastY, x-step, y-4)
+			s.line("way", x-step, y-4, x, y-4)
+		}
+		class, title := "good", zone.Zone.Spoken()
+		if zone.Zone.IsRoot() {
+			title = ". (the root)"
+		}
+		if zone.Given {
+			title = "where the walk begins"
+		}
+		if zone.Chosen == nil {
+			class, title = "bad", title+": it stops here"
+		}
+		s.circle(class, x, y-4, 6)
+		s.text("strong "+class+"-text", x+14, y, textWidth-2*depth, title)
+		lastY = y - 4
+		y += row
+		for _, r := range zone.Replies {
+			usable := r.Stance.Usable()
+			words := stances[r.Stance]
+			switch {
+			case r.Stance == delegation.Answers:
+				words = "says " + said(r.Exchange)
+			case words == "" && r.Exchange != nil:
+				words = string(r.Exchange.Outcome)
+			case r.Stance == delegation.NotAsked:
+				words += ": " + r.Why
+			}
+			address := ""
+			if r.Address.IsValid() {
+				address = " " + r.Address.String()
+			}
+			mark := "small"
+			if !usable && r.Stance != delegation.NotAsked {
+				s.cross(x+20, y-4)
+				mark = "small bad-text"
+			} else {
+				s.circle("dot", x+20, y-4, 2)
+			}
+			s.text(mark, x+32, y, textWidth+12-3*depth, r.Host.Spoken()+address+": "+words)
+			y += row - 3
+		}
+		y += 8
+		depth++
+	}
+	s.height = y + 4
+	return s.picture("The way from the root: " + w.Summary())
+}
+
+// ladder draws exchanges between the asker and those asked, from top to bottom in
+// the order of time. It returns how many there was no room for.
+func ladder(exchanges []*exchange.Exchange, shown map[int]bool) (picture template.HTML, left int) {
+	const laneWidth, row, top, first = 150, 34, 56, 250
+	var lanes []string
+	var drawn []*exchange.Exchange
+	byTime := slices.Clone(exchanges)
+	slices.SortStableFunc(byTime, func(a, b *exchange.Exchange) int { return a.Sent().Compare(b.Sent()) })
+	for _, e := range byTime {
+		known := slices.Contains(lanes, e.Server.Name())
+		if e.Sent().IsZero() || len(drawn) == maxLadder || !known && len(lanes) == maxLanes {
+			left++
+			continue
+		}
+		if !known {
+			lanes = append(lanes, e.Server.Name())
+		}
+		drawn = append(drawn, e)
+	}
+	if len(drawn) == 0 {
+		return "", left
+	}
+	s := &svg{width: first + laneWidth*len(lanes) + 40, height: top + row*len(drawn) + 20}
+	x := func(lane int) int { return first + laneWidth*lane + laneWidth/2 }
+	s.text("strong", 96, 20, 20, "asker")
+	s.line("lane", 110, 30, 110, s.height-10)
+	for i, name := range lanes {
+		s.text("strong", x(i)-62, 20+16*(i%2), 20, name)
+		s.line("lane", x(i), 42, x(i), s.height-10)
+	}
+	begins := drawn[0].Sent()
+	for i, e := range drawn {
+		y, to := top+row*i, x(slices.Index(lanes, e.Server.Name()))
+		s.text("small quiet", 4, y+4, 12, "+"+milliseconds(e.Sent().Sub(begins)))
+		label := fmt.Sprintf("%d  %s", e.Number, e.Question.Spoken())
+		if shown[e.Number] {
+			fmt.Fprintf(&s.b, `<a href="#x%d">`, e.Number)
+		}
+		s.text("small", 116, y-3, 42, label)
+		if shown[e.Number] {
+			s.b.WriteString("</a>")
+		}
+		s.arrow("way", 110, y, to, y)
+		if e.Reply == nil {
+			s.cross(to-12, y)
+			s.text("small bad-text", 116, y+14, 30, said(e))
+			continue
+		}
+		class, words := "back", "small quiet"
+		if !e.Outcome.Good() && e.Outcome != exchange.Referral {
+			class, words = "bad", "small bad-text"
+		}
+		s.arrow(class, to, y+13, 110, y+13)
+		s.text(words, 124, y+10, 40, fmt.Sprintf("%s, %s", said(e), milliseconds(e.Waited())))
+	}
+	return s.picture("Exchanges in the order of time"), left
+}
+
+// arrow is a line with a head at its end; it goes from left to right or back.
+func (s *svg) arrow(class string, x1, y1, x2, y2 int) {
+	s.line(class, x1, y1, x2, y2)
+	back := 6
+	if x2 < x1 {
+		back = -6
+	}
+	s.line(class, x2-back, y2-3, x2, y2)
+	s.line(class, x2-back, y2+3, x2, y2)
+}
+
+// ink is drawn in the colour of the page's text, whichever that is.
+var ink = color.RGBA{R: 1, G: 2, B: 3, A: 255}
+
+// maxServers is how many servers a plot of latencies has room for.
+const maxServers = 14
+
+// latencyPlot draws a point for each reply: how long it took, on a logarithmic axis, in
+// a row for each server; "" without replies.
+func latencyPlot(exchanges []exchange.Exchange) (template.HTML, error) {
+	var servers []string
+	points := map[string]plotter.XYs{}
+	least, most := math.Inf(1), 0.0
+	for i := range exchanges {
+		e := &exchanges[i]
+		ms := float64(e.Took()) / float64(time.Millisecond)
+		name := e.Server.Name()
+		if ms <= 0 || points[name] == nil && len(servers) == maxServers {
+			continue
+		}
+		if points[name] == nil {
+			servers = append(servers, name)
+		}
+		points[name] = append(points[name], plotter.XY{X: ms})
+		least, most = min(least, ms), max(most, ms)
+	}
+	if len(servers) == 0 {
+		return "", nil
+	}
+	slices.Reverse(servers) // the first asked on top
+	p := plot.New()
+	p.BackgroundColor = color.Transparent
+	p.X.Label.Text = "milliseconds (logarithmic)"
+	p.X.Scale = plot.LogScale{}
+	p.X.Tick.Marker = plot.LogTicks{Prec: -1}
+	p.X.Min, p.X.Max = math.Pow(10, math.Floor(math.Log10(least))), math.Pow(10, math.Ceil(math.Log10(most)+0.01))
+	p.Y.Min, p.Y.Max = -0.5, float64(len(servers))-0.5
+	labels := make([]string, len(servers))
+	for i, name := range servers {
+		labels[i] = name
+		xys := points[name]
+		for k := range xys {
+			xys[k].Y = float64(i)
+		}
+		scatter, err := plotter.NewScatter(xys)
+		if err != nil {
+			return "", err
+		}
+		scatter.GlyphStyle = draw.GlyphStyle{Color: ink, Radius: vg.Points(2.5), Shape: draw.RingGlyph{}}
+		p.Add(scatter)
+	}
+	p.NominalY(labels...)
+	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
+		axis.Color, axis.Tick.Color, axis.Tick.Label.Color, axis.Label.TextStyle.Color = ink, ink, ink, ink
+		axis.Tick.Label.Font = font.Font{Typeface: "Liberation", Variant: "Sans", Size: 9}
+		axis.Label.TextStyle.Font = font.Font{Typeface: "Liberation", Variant: "Sans", Size: 9}
+	}
+	canvas := vgsvg.New(vg.Points(600), vg.Points(float64(60+22*len(servers))))
+	p.Draw(draw.New(canvas))
+	var b bytes.Buffer
+	if _, err := canvas.WriteTo(&b); err != nil {
+		return "", err
+	}
+	text := b.String()
+	if at := strings.Index(text, "<svg"); at >= 0 {
+		text = text[at:]
+	}
+	return template.HTML(strings.ReplaceAll(text, "#010203", "currentColor")), nil
+}

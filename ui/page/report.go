@@ -1,0 +1,338 @@
+// Package page draws a report to hand over: one self-contained HTML file, or a text
+// in Markdown. It decides nothing: what is true was decided in core.
+package page
+
+import (
+	"bytes"
+	_ "embed"
+	"fmt"
+	"html/template"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"unquil/core/delegation"
+	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Report is all that one run came to.
+type Report struct {
+	Command   string // as it was typed
+	Version   string
+	Made      time.Time
+	Lab       bool // it is about the simulated internet
+	Headline  string
+	Verdicts  []diagnosis.Verdict
+	Walks     []*delegation.Walk
+	Compared  []diagnosis.Compared
+	Tables    []Table
+	Findings  []finding.Finding // heaviest first; those of the verdicts among them
+	Exchanges []exchange.Exchange
+	Evidence  string // the name of the capture beside the report; "" without one
+	Redacted  bool
+}
+
+// Table is rows under a heading.
+type Table struct {
+	Title   string
+	Columns []string
+	Rows    [][]string
+}
+
+// Bounds on what a report shows; what is beyond is in the capture beside it.
+const (
+	maxShown  = 250 // exchanges
+	maxLadder = 48
+	maxLanes  = 8
+)
+
+//go:embed report.html
+var layout string
+
+//go:embed style.css
+var style string
+
+// HTML writes the report as one file that needs nothing else.
+func HTML(w io.Writer, r *Report) error {
+	p := &page{Report: r, Style: template.CSS(style), shown: map[int]bool{}}
+	p.choose()
+	for _, walk := range r.allWalks() {
+		p.Ways = append(p.Ways, drawing{fmt.Sprintf("The way to %s", walk.Question.Spoken()), walkPicture(walk)})
+	}
+	if picture, left := ladder(p.Chosen, p.shown); picture != "" {
+		title := "Who asked whom, and when"
+		if left > 0 {
+			title += fmt.Sprintf(" (%d more exchanges below)", left)
+		}
+		p.Ladder = drawing{title, picture}
+	}
+	latency, err := latencyPlot(r.Exchanges)
+	if err != nil {
+		return fmt.Errorf("drawing the latencies: %w", err)
+	}
+	p.Latency = drawing{"How long replies took, server by server", latency}
+	for i := range r.Compared {
+		p.Tables = append(p.Tables, matrix(&r.Compared[i]))
+	}
+	for i := range r.Verdicts {
+		for k := range r.Verdicts[i].Compared {
+			if c := &r.Verdicts[i].Compared[k]; len(c.Groups) > 0 {
+				p.Tables = append(p.Tables, matrix(c))
+			}
+		}
+	}
+	p.Tables = append(p.Tables, r.Tables...)
+	t, err := template.New("report").Funcs(template.FuncMap{
+		"spoken": spoken, "where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": plural,
+	}).Parse(layout)
+	if err != nil {
+		return err
+	}
+	return t.Execute(w, p)
+}
+
+// page is what the layout draws.
+type page struct {
+	*Report
+	Style   template.CSS
+	Ways    []drawing
+	Tables  []Table
+	Ladder  drawing
+	Latency drawing
+	Chosen  []*exchange.Exchange // those shown, by number
+	NotIn   int                  // how many are not
+	shown   map[int]bool
+}
+
+// drawing is a picture with its title.
+type drawing struct {
+	Title   string
+	Picture template.HTML
+}
+
+// choose takes the exchanges that are evidence first, and then the rest while there is room.
+func (p *page) choose() {
+	evidence := map[int]bool{}
+	for _, f := range p.Findings {
+		for _, n := range f.Evidence {
+			evidence[n] = true
+		}
+	}
+	for _, wanted := range []bool{true, false} {
+		for i := range p.Exchanges {
+			if e := &p.Exchanges[i]; evidence[e.Number] == wanted && len(p.Chosen) < maxShown {
+				p.Chosen = append(p.Chosen, e)
+				p.shown[e.Number] = true
+			}
+		}
+	}
+	p.NotIn = len(p.Exchanges) - len(p.Chosen)
+	slices.SortFunc(p.Chosen, func(a, b *exchange.Exchange) int { return a.Number - b.Number })
+}
+
+// Links are exchange numbers, each to be linked where it is shown.
+func (p *page) Links(numbers []int) (links []link) {
+	for _, n := range numbers {
+		links = append(links, link{n, p.shown[n]})
+	}
+	return links
+}
+
+type link struct {
+	Number int
+	Shown  bool
+}
+
+// Parts are the messages of an exchange, with every byte named.
+func (p *page) Parts(e *exchange.Exchange) (all []part) {
+	add := func(title string, at time.Time, data []byte) {
+		if len(data) == 0 {
+			return
+		}
+		pieces, broken := wire.Pieces(data)
+		part := part{Title: title, At: at, Size: len(data)}
+		if broken != nil {
+			part.Broken = broken.Error()
+		}
+		for _, piece := range pieces {
+			part.Rows = append(part.Rows, named{piece, fmt.Sprintf("% x", data[piece.Offset:piece.Offset+min(piece.Length, 16)]) + more(piece.Length-16)})
+		}
+		all = append(all, part)
+	}
+	for i := range e.Attempts {
+		a := &e.Attempts[i]
+		try := ""
+		if len(e.Attempts) > 1 {
+			try = fmt.Sprintf(", try %d", i+1)
+		}
+		add(fmt.Sprintf("Question over %s%s", strings.ToUpper(string(a.Transport)), try), a.Sent, a.Query)
+		for _, rejected := range a.Rejected {
+			add("Not believed, from "+exchange.FormatAddress(rejected.From)+": "+rejected.Err.Error(), rejected.At, rejected.Data)
+		}
+		add("Reply"+try, a.Received, a.Reply)
+	}
+	return all
+}
+
+func more(n int) string {
+	if n > 0 {
+		return fmt.Sprintf(" and %d more", n)
+	}
+	return ""
+}
+
+// part is one message, its bytes named.
+type part struct {
+	Title  string
+	At     time.Time
+	Size   int
+	Broken string
+	Rows   []named
+}
+
+type named struct {
+	wire.Piece
+	Hex string
+}
+
+// allWalks are those of the run and those of its verdicts and comparisons.
+func (r *Report) allWalks() (walks []*delegation.Walk) {
+	add := func(w *delegation.Walk) {
+		if w != nil && len(w.Steps) > 0 && !slices.Contains(walks, w) {
+			walks = append(walks, w)
+		}
+	}
+	for _, w := range r.Walks {
+		add(w)
+	}
+	for i := range r.Compared {
+		add(r.Compared[i].Walk)
+	}
+	for i := range r.Verdicts {
+		for k := range r.Verdicts[i].Compared {
+			add(r.Verdicts[i].Compared[k].Walk)
+		}
+	}
+	return walks
+}
+
+// matrix is a comparison as a table: a row for each server, the groups as columns of
+// what they say.
+func matrix(c *diagnosis.Compared) Table {
+	t := Table{Title: fmt.Sprintf("Who says what to %s", c.Question.Spoken()), Columns: []string{"server", "asked as", "says", "for", "in line with the zone"}}
+	for i := range c.Groups {
+		g := &c.Groups[i]
+		inLine := "not known"
+		switch {
+		case c.Truth() == g:
+			inLine = "yes"
+		case c.Truth() != nil && g.Outcome != "":
+			inLine = "NO"
+		}
+		for _, m := range g.Members {
+			as := "resolver"
+			if m.Own {
+				as = "the zone's own"
+			}
+			kept := ""
+			if g.MostTTL > 0 {
+				kept = wire.Period(g.LeastTTL)
+			}
+			t.Rows = append(t.Rows, []string{fmt.Sprintf("%s (%s)", m.Exchange.Server.Name(), m.Exchange.Server.AddressText()), as, g.Says(), kept, inLine})
+		}
+	}
+	return t
+}
+
+// ZoneTable is a zone's servers side by side.
+func ZoneTable(z *diagnosis.Zone) Table {
+	t := Table{Title: "The servers of " + z.Zone.Spoken(), Columns: []string{"server", "address", "serial", "over TCP", "listed by"}}
+	for _, s := range z.States {
+		serial, listed, tcp := "not known", "the parent", "not tried"
+		if s.HasSerial {
+			serial = fmt.Sprint(s.Serial)
+		}
+		switch {
+		case s.Unlisted && s.ByZone:
+			listed = "the zone alone"
+		case s.Unlisted:
+			listed = "nobody"
+		}
+		if s.TCP != nil {
+			tcp = said(s.TCP)
+		}
+		t.Rows = append(t.Rows, []string{s.Host.Spoken(), s.Address.String(), serial, tcp, listed})
+	}
+	return t
+}
+
+// said is what an exchange came to, in a few words that are safe to print.
+func said(e *exchange.Exchange) string {
+	switch values := exchange.Values(e.Answer().Records); {
+	case e.Outcome == "":
+		return "cut short"
+	case len(values) > 3:
+		return fmt.Sprintf("%s and %d more", strings.Join(values[:3], ", "), len(values)-3)
+	case len(values) > 0:
+		return strings.Join(values, ", ")
+	}
+	return string(e.Outcome)
+}
+
+func spoken(name string) string {
+	if name == "." {
+		return name
+	}
+	return strings.TrimSuffix(name, ".")
+}
+
+func whereWords(v diagnosis.Verdict) string {
+	if at := spoken(v.At); at != "" {
+		return string(v.Where) + ": " + at
+	}
+	return string(v.Where)
+}
+
+func took(e *exchange.Exchange) string {
+	if d := e.Waited(); d > 0 {
+		return milliseconds(d)
+	}
+	return ""
+}
+
+func milliseconds(d time.Duration) string {
+	if d < 10*time.Millisecond {
+		return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
+	}
+	return fmt.Sprintf("%d ms", d.Milliseconds())
+}
+
+func clock(at time.Time) string {
+	if at.IsZero() {
+		return ""
+	}
+	return at.UTC().Format("15:04:05.000000")
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// Text is the report drawn by draw, with change applied to the whole of it.
+func Text(draw func(io.Writer, *Report) error, r *Report, change func(string) string) ([]byte, error) {
+	var b bytes.Buffer
+	if err := draw(&b, r); err != nil {
+		return nil, err
+	}
+	if change == nil {
+		return b.Bytes(), nil
+	}
+	return []byte(change(b.String())), nil
+}
