@@ -135,8 +135,13 @@ func TestFaultBench(t *testing.T) {
 		fmt.Println(line)
 		assert.True(t, right[i], line)
 	}
+	page, err := os.ReadFile("../../docs/faults.md")
+	require.NoError(t, err)
+	for _, f := range l.Scenario.Faults {
+		assert.True(t, *update || strings.Contains(string(page), "| "+f.What+" | "+f.Name), "docs/faults.md lacks %s: run this test with -update", f.What)
+	}
 	if *update {
-		require.NoError(t, os.WriteFile("../../docs/faults.md", []byte(page(l.Scenario, rows)), 0o644))
+		require.NoError(t, os.WriteFile("../../docs/faults.md", []byte(faultsPage(l.Scenario, rows)), 0o644))
 	}
 }
 
@@ -160,6 +165,17 @@ func expected(f lab.Fault) string {
 	return want
 }
 
-func page(s *lab.Scenario, rows []string) string {
-	return strings.Join(rows, "\n")
+// faultsPage is docs/faults.md: what stands in the lab, and what why made of it when
+// the page was written.
+func faultsPage(s *lab.Scenario, rows []string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# The fault bench\n\nThe lab holds %d faults and %d unusual but healthy names. A test runs `unquil why` on each of them and holds the verdict against what the scenario says. This page is written by `go test ./core/diagnosis -run TestFaultBench -update`; every run prints the table anew.\n\nTo see one yourself: `unquil why --lab NAME --type TYPE --from RESOLVER`, with `--lab-machine` or `--lab-path` where the table names one.\n", len(s.Faults), len(s.Healthy))
+	head := "| verdict | what is wrong | asked, of whom | expected | given | where |\n|---|---|---|---|---|---|\n"
+	b.WriteString("\n## Faults\n\n" + head + strings.Join(rows[:len(s.Faults)], "\n") + "\n\n## Unusual and healthy\n\n" + head + strings.Join(rows[len(s.Faults):], "\n") + "\n\n## Equally right\n\nWhere nothing on the wire tells two causes apart, either verdict is right.\n\n")
+	for _, f := range s.Faults {
+		for _, or := range f.Or {
+			fmt.Fprintf(&b, "- %s (%s): `%s` or `%s`: %s.\n", f.What, f.Name, f.Finding, words(or.Finding, or.At), or.Why)
+		}
+	}
+	return b.String()
 }

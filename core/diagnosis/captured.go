@@ -46,6 +46,7 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 		v := Verdict{Name: s.name, Types: s.types, Checks: c.checks(s)}
 		found := c.found(s)
 		v.decide(found)
+		c.reword(&v)
 		c.nearer(&v)
 		if len(v.Cause) == 0 {
 			if name.IsZero() {
@@ -125,11 +126,12 @@ func (c *captured) found(s *seen) []finding.Finding {
 // failure says how one exchange failed; ok is false when it did not. What a
 // resolver asked on its way is a matter of the zone that it asked.
 func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
-	if !conversation.Failed(e.Outcome) && e.Outcome != exchange.Referral {
+	zone, iterative := c.zoneOf(e)
+	powerless := iterative && e.Outcome.Good() && !e.Authoritative()
+	if !conversation.Failed(e.Outcome) && e.Outcome != exchange.Referral && !powerless {
 		return f, false
 	}
 	about := finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.AddressText(), Address: e.Server.Address.Addr().String(), Client: e.Client.Addr().String()}
-	zone, iterative := c.zoneOf(e)
 	if !iterative {
 		if f, ok = comparison.Failure(e); !ok && e.Outcome != exchange.Referral {
 			f, ok = finding.New(finding.Failed, finding.Fault, about, fmt.Sprintf("%s does not answer (%s).", e.Server.AddressText(), e.Outcome), e.Number), true
@@ -146,6 +148,8 @@ func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 		code, does = finding.NoReply, "sends nothing back"
 	case e.Outcome == exchange.Unreachable:
 		code, does = finding.Unreachable, "cannot be reached"
+	case powerless:
+		code, does = finding.LameServer, "answers without authority"
 	case e.Outcome == exchange.Refused:
 		code, does = finding.LameServer, "refuses to answer for it"
 	case e.Outcome == exchange.Referral:
@@ -177,12 +181,34 @@ func (c *captured) zoneOf(e *exchange.Exchange) (zone wire.Name, iterative bool)
 // question later.
 func (c *captured) helped(s *seen, failed *exchange.Exchange) bool {
 	return slices.ContainsFunc(s.exchanges, func(e *exchange.Exchange) bool {
+		if _, iterative := c.zoneOf(e); iterative && !e.Authoritative() {
+			return false
+		}
 		return e.Outcome.Good() && e.Question.Same(failed.Question) && e.Client.Addr() == failed.Client.Addr() && !e.Sent().Before(failed.Sent())
 	})
 }
 
 func (c *captured) oneSided() bool {
 	return slices.ContainsFunc(c.Findings, func(f finding.Finding) bool { return f.Code == finding.OneSided })
+}
+
+// reword says what a capture makes a verdict rest on, in place of what a live round
+// would: nobody was asked, and whom a resolver asked may be out of sight.
+func (c *captured) reword(v *Verdict) {
+	if len(v.Cause) == 0 {
+		return
+	}
+	switch f := v.Cause[0]; {
+	case f.About.Zone != "":
+		v.Because = "what the resolver asked on its way is in the capture"
+	case f.Code == finding.ServerFailure || f.Code == finding.Failed:
+		v.Sure, v.Because = finding.Likely, "its replies are in the capture"
+		v.Against = "the capture does not show whom it asked: the fault may lie with the zone's own servers"
+	case f.Code == finding.NoReply:
+		v.Because = "no reply is in the capture, however often it was asked"
+	case f.Code == finding.AnswerRewritten:
+		v.Sure, v.Because = finding.Likely, "another resolver in the capture says that there is no such name"
+	}
 }
 
 // nearer moves the blame from the path to the server, where the capture holds
@@ -218,8 +244,15 @@ func (c *captured) checks(s *seen) []Check {
 		words = append(words, fmt.Sprintf("%d %s", counts[outcome], outcome))
 	}
 	return []Check{{
-		What: fmt.Sprintf("%s in the capture, asked %d times by %d clients", s.name.Spoken(), len(s.exchanges), len(s.clients)), State: wrong, Saw: strings.Join(words, ", "),
+		What: fmt.Sprintf("%s in the capture, asked %s by %s", s.name.Spoken(), counted(len(s.exchanges), "time"), counted(len(s.clients), "client")), State: wrong, Saw: strings.Join(words, ", "),
 	}}
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // said is what the last good answer to a name was.

@@ -92,11 +92,11 @@ func (r *round) tellApart(ctx context.Context) {
 		r.drop(number)
 		r.found = append(r.found, finding.New(a.code, a.severity, a.about, fmt.Sprintf(a.text, a.exchange.Server.Name()), number, a.again.Number))
 	}
-	saw := "nothing helps"
+	state, saw := Wrong, "nothing helps"
 	if len(told) > 0 {
-		saw = fmt.Sprintf("%d of %d answer in another way", len(told), len(suspects))
+		state, saw = Fine, fmt.Sprintf("%d of %d answer in another way", len(told), len(suspects))
 	}
-	r.end(check, Fine, saw)
+	r.end(check, state, saw)
 	r.deafResolvers()
 }
 

@@ -87,6 +87,9 @@ func (v *Verdict) decide(found []finding.Finding) {
 	if zone, err := wire.ParseName(first.About.Zone); err == nil && first.About.Zone != "" && zone.Labels() <= 1 && zone.Labels() < v.Name.Labels() && v.Where != TheZoneData {
 		v.Where, v.Who = TheRegistry, registry
 	}
+	if v.Where == TheZoneData && v.At == "" || v.Where == BehindAnswer || v.Where == TheZoneData && first.About.Zone == "" {
+		v.At = v.zoneOf(first)
+	}
 	v.Text = first.Text
 	if len(v.Cause) > 1 && severity == finding.Fault {
 		v.Text = togetherText(v.Cause)
@@ -95,6 +98,36 @@ func (v *Verdict) decide(found []finding.Finding) {
 	if v.Where == TheResolver && first.Code == finding.AnswerDiffers {
 		v.Sure = finding.Likely
 	}
+}
+
+// zoneOf is the zone that the question of a finding was answered from; "" when that
+// is not known.
+func (v *Verdict) zoneOf(f *finding.Finding) string {
+	for i := range v.Compared {
+		if c := &v.Compared[i]; c.Walk != nil && c.Walk.Last() != nil && c.Question.Type.String() == f.About.Type {
+			return c.Walk.Last().Zone.String()
+		}
+	}
+	return ""
+}
+
+// Sentence is the verdict for one name with its name in front, unless it says the
+// name itself.
+func (v *Verdict) Sentence() string {
+	var names []string
+	for _, name := range v.Names {
+		names = append(names, name.Spoken())
+	}
+	if len(names) == 0 {
+		names = []string{v.Name.Spoken()}
+	}
+	if len(names) == 1 && strings.HasPrefix(v.Text, names[0]+" ") {
+		return v.Text
+	}
+	if len(names) > 3 {
+		names = append(names[:3:3], fmt.Sprintf("and %d more", len(names)-3))
+	}
+	return strings.Join(names, ", ") + ": " + v.Text
 }
 
 // explained reports whether a resolver's failure follows from what is wrong with

@@ -34,6 +34,9 @@ func newCompare(a *app) *cobra.Command {
 			if err := a.keepSession(); err != nil {
 				return err
 			}
+			if err := a.report(reportOf{headline: "Who says what to " + namesOf(asked), compared: results, findings: found, exchanges: a.session.Exchanges()}); err != nil {
+				return err
+			}
 			if csv {
 				err = data.WriteCSV(a.stdout, results)
 			} else {
@@ -53,6 +56,7 @@ func newCompare(a *app) *cobra.Command {
 	a.rootsFlag(cmd)
 	a.bareFlag(cmd)
 	a.keepFlag(cmd)
+	a.reportFlags(cmd)
 	return cmd
 }
 

@@ -24,6 +24,7 @@ import (
 	"unquil/core/finding"
 	"unquil/core/wire"
 	"unquil/ui/data"
+	"unquil/ui/page"
 	"unquil/ui/text"
 )
 
@@ -73,6 +74,7 @@ func newDecode(a *app) *cobra.Command {
 	flags.IntVar(&d.exchange, "exchange", 0, "show exchange `NUMBER` whole, layer by layer")
 	flags.BoolVar(&a.wire, "wire", false, "with --exchange: every byte named")
 	flags.StringVar(&d.to, "to", "", "write the packets of the chosen exchanges to `FILE.pcapng`")
+	a.reportFlags(cmd)
 	flags.BoolVar(&d.csv, "csv", false, "the exchanges as CSV")
 	flags.BoolVar(&d.follow, "follow-file", false, "go on reading a file that is still being written")
 	flags.UintSliceVar(&d.ports, "port", nil, "look for DNS at these `PORTS` too")
@@ -193,7 +195,7 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	var picked conversation.Picked
 	lines := a.lineWriter(d)
 	options.Each = func(p *conversation.Pair) {
-		if d.to != "" {
+		if d.to != "" || a.reportFile != "" {
 			picked.Add(p)
 		}
 		lines.pair(p)
@@ -209,6 +211,13 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 		failed = fmt.Errorf("reading %s: %w", strings.Join(d.paths, ", "), failed)
 	}
 	wrong := verdictOn(overview.Findings)
+	if err := a.report(reportOf{headline: "What happened in " + strings.Join(d.paths, ", "), tables: page.CaptureTables(overview), findings: overview.Findings, exchanges: overview.Kept,
+		evidence: func(path string) error {
+			_, err := writePicked(&picked, path, files.open)
+			return err
+		}}); err != nil {
+		return firstOf(failed, err)
+	}
 	if d.to != "" {
 		written, err := writePicked(&picked, d.to, files.open)
 		if err != nil {

@@ -111,6 +111,17 @@ func (a *app) report(of reportOf) (err error) {
 	return nil
 }
 
+// namesOf are the names that are asked for, each once.
+func namesOf(asked []wire.Question) string {
+	var names []string
+	for _, q := range asked {
+		if name := q.Name.Spoken(); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
 // headline names what verdicts are about.
 func headline(verdicts []diagnosis.Verdict) string {
 	var names []string

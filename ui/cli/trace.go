@@ -65,7 +65,12 @@ func newTrace(a *app) *cobra.Command {
 				walks = append(walks, diagnosis.Trace(cmd.Context(), &walker, q))
 				stop()
 			}
-			return firstOf(a.keepSession(), a.showWalks(walks, every))
+			var found []finding.Finding
+			for _, walk := range walks {
+				found = append(found, walk.Findings...)
+			}
+			err = a.report(reportOf{headline: "The way to " + namesOf(asked), walks: walks, findings: found, exchanges: a.session.Exchanges()})
+			return firstOf(a.keepSession(), err, a.showWalks(walks, every))
 		},
 	}
 	flags := cmd.Flags()
@@ -81,6 +86,7 @@ func newTrace(a *app) *cobra.Command {
 	a.rootsFlag(cmd)
 	a.bareFlag(cmd)
 	a.keepFlag(cmd)
+	a.reportFlags(cmd)
 	return cmd
 }
 

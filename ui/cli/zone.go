@@ -11,6 +11,7 @@ import (
 	"unquil/core/wire"
 	"unquil/core/zonecare"
 	"unquil/ui/data"
+	"unquil/ui/page"
 )
 
 // newZone is `unquil zone`.
@@ -58,6 +59,9 @@ func newZone(a *app) *cobra.Command {
 				return firstOf(a.showWalks([]*delegation.Walk{zone.Walk}, false), errNoWayOut)
 			}
 			found := zone.AllFindings()
+			if err := a.report(reportOf{headline: "The servers of " + zone.Zone.Spoken(), walks: []*delegation.Walk{zone.Walk}, tables: []page.Table{page.ZoneTable(&zone)}, findings: found, exchanges: a.session.Exchanges()}); err != nil {
+				return err
+			}
 			if a.json {
 				d := a.document("zone", found)
 				d.Result = data.OfZone(&zone)
@@ -76,6 +80,7 @@ func newZone(a *app) *cobra.Command {
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)
+	a.reportFlags(cmd)
 	return cmd
 }
 

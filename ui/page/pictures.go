@@ -20,6 +20,7 @@ import (
 
 	"unquil/core/delegation"
 	"unquil/core/exchange"
+	"unquil/core/finding"
 )
 
 // svg collects the parts of a picture. Its colours are classes of the style sheet,
@@ -115,7 +116,10 @@ func walkPicture(w *delegation.Walk) template.HTML {
 				address = " " + r.Address.String()
 			}
 			mark := "small"
-			if !usable && r.Stance != delegation.NotAsked {
+			if bad := blamed(w, zone, r); bad != "" && usable {
+				s.cross(x+20, y-4)
+				mark, words = "small bad-text", words+": "+bad
+			} else if !usable && r.Stance != delegation.NotAsked {
 				s.cross(x+20, y-4)
 				mark = "small bad-text"
 			} else {
@@ -128,37 +132,62 @@ func walkPicture(w *delegation.Walk) template.HTML {
 		depth++
 	}
 	s.height = y + 4
-	return s.picture("The way from the root: " + w.Summary())
+	return s.picture("The way from the root, zone by zone")
+}
+
+// blamed is the code of a fault that the walk found with a server that answers; ""
+// without one.
+func blamed(w *delegation.Walk, s *delegation.Step, r *delegation.Reply) string {
+	for _, f := range w.Findings {
+		if f.Severity == finding.Fault && f.About.Zone == s.Zone.String() && f.About.Server == r.Host.String() && f.About.Address == r.Address.String() {
+			return string(f.Code)
+		}
+	}
+	return ""
 }
 
 // ladder draws exchanges between the asker and those asked, from top to bottom in
 // the order of time. It returns how many there was no room for.
-func ladder(exchanges []*exchange.Exchange, shown map[int]bool) (picture template.HTML, left int) {
-	const laneWidth, row, top, first = 150, 34, 56, 250
+func ladder(exchanges []*exchange.Exchange, evidence, shown map[int]bool) (picture template.HTML, left int) {
+	const row, top, room, most = 34, 56, 270, 920
 	var lanes []string
 	var drawn []*exchange.Exchange
 	byTime := slices.Clone(exchanges)
 	slices.SortStableFunc(byTime, func(a, b *exchange.Exchange) int { return a.Sent().Compare(b.Sent()) })
-	for _, e := range byTime {
-		known := slices.Contains(lanes, e.Server.Name())
-		if e.Sent().IsZero() || len(drawn) == maxLadder || !known && len(lanes) == maxLanes {
-			left++
-			continue
+	for _, wanted := range []bool{true, false} { // there is room for the evidence first
+		for _, e := range byTime {
+			if evidence[e.Number] != wanted {
+				continue
+			}
+			known := slices.Contains(lanes, e.Server.Name())
+			if e.Sent().IsZero() || len(drawn) == maxLadder || !known && len(lanes) == maxLanes {
+				left++
+				continue
+			}
+			if !known {
+				lanes = append(lanes, e.Server.Name())
+			}
+			drawn = append(drawn, e)
 		}
-		if !known {
-			lanes = append(lanes, e.Server.Name())
-		}
-		drawn = append(drawn, e)
 	}
 	if len(drawn) == 0 {
 		return "", left
 	}
-	s := &svg{width: first + laneWidth*len(lanes) + 40, height: top + row*len(drawn) + 20}
-	x := func(lane int) int { return first + laneWidth*lane + laneWidth/2 }
+	slices.SortStableFunc(drawn, func(a, b *exchange.Exchange) int { return a.Sent().Compare(b.Sent()) })
+	first := map[string]int{}
+	for i, e := range drawn {
+		if _, known := first[e.Server.Name()]; !known {
+			first[e.Server.Name()] = i
+		}
+	}
+	slices.SortFunc(lanes, func(a, b string) int { return first[a] - first[b] })
+	laneWidth := min(max((most-room)/len(lanes), 80), 150)
+	s := &svg{width: room + laneWidth*len(lanes) + 50, height: top + row*len(drawn) + 20}
+	x := func(lane int) int { return room + laneWidth*lane + laneWidth/2 }
 	s.text("strong", 96, 20, 20, "asker")
 	s.line("lane", 110, 30, 110, s.height-10)
 	for i, name := range lanes {
-		s.text("strong", x(i)-62, 20+16*(i%2), 20, name)
+		s.text("small strong", x(i)-laneWidth/2, 20+16*(i%2), laneWidth/4, name)
 		s.line("lane", x(i), 42, x(i), s.height-10)
 	}
 	begins := drawn[0].Sent()
@@ -169,7 +198,11 @@ func ladder(exchanges []*exchange.Exchange, shown map[int]bool) (picture templat
 		if shown[e.Number] {
 			fmt.Fprintf(&s.b, `<a href="#x%d">`, e.Number)
 		}
-		s.text("small", 116, y-3, 42, label)
+		class := "small"
+		if evidence[e.Number] {
+			class += " strong"
+		}
+		s.text(class, 116, y-3, 42, label)
 		if shown[e.Number] {
 			s.b.WriteString("</a>")
 		}
@@ -179,11 +212,11 @@ func ladder(exchanges []*exchange.Exchange, shown map[int]bool) (picture templat
 			s.text("small bad-text", 116, y+14, 30, said(e))
 			continue
 		}
-		class, words := "back", "small quiet"
+		line, words := "back", "small quiet"
 		if !e.Outcome.Good() && e.Outcome != exchange.Referral {
-			class, words = "bad", "small bad-text"
+			line, words = "bad", "small bad-text"
 		}
-		s.arrow(class, to, y+13, 110, y+13)
+		s.arrow(line, to, y+13, 110, y+13)
 		s.text(words, 124, y+10, 40, fmt.Sprintf("%s, %s", said(e), milliseconds(e.Waited())))
 	}
 	return s.picture("Exchanges in the order of time"), left
@@ -257,7 +290,7 @@ func latencyPlot(exchanges []exchange.Exchange) (template.HTML, error) {
 		axis.Label.TextStyle.Font = font.Font{Typeface: "Liberation", Variant: "Sans", Size: 9}
 	}
 	canvas := vgsvg.New(vg.Points(600), vg.Points(float64(60+22*len(servers))))
-	p.Draw(draw.New(canvas))
+	p.Draw(draw.Crop(draw.New(canvas), vg.Points(4), -vg.Points(14), 0, -vg.Points(4)))
 	var b bytes.Buffer
 	if _, err := canvas.WriteTo(&b); err != nil {
 		return "", err

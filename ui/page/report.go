@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
@@ -58,15 +59,20 @@ var style string
 
 // HTML writes the report as one file that needs nothing else.
 func HTML(w io.Writer, r *Report) error {
-	p := &page{Report: r, Style: template.CSS(style), shown: map[int]bool{}}
+	p := &page{Report: r, Style: template.CSS(style), shown: map[int]bool{}, evidence: map[int]bool{}}
 	p.choose()
 	for _, walk := range r.allWalks() {
-		p.Ways = append(p.Ways, drawing{fmt.Sprintf("The way to %s", walk.Question.Spoken()), walkPicture(walk)})
+		picture := walkPicture(walk)
+		if n := len(p.Ways); n > 0 && p.Ways[n-1].Picture == picture { // for another type of the same name
+			p.Ways[n-1].Title += " and " + walk.Question.Type.String()
+			continue
+		}
+		p.Ways = append(p.Ways, drawing{fmt.Sprintf("The way to %s", walk.Question.Spoken()), picture})
 	}
-	if picture, left := ladder(p.Chosen, p.shown); picture != "" {
+	if picture, left := ladder(p.telling(), p.evidence, p.shown); picture != "" {
 		title := "Who asked whom, and when"
 		if left > 0 {
-			title += fmt.Sprintf(" (%d more exchanges below)", left)
+			title += fmt.Sprintf(" (and %s below)", plural(left, "exchange", "exchanges"))
 		}
 		p.Ladder = drawing{title, picture}
 	}
@@ -98,14 +104,15 @@ func HTML(w io.Writer, r *Report) error {
 // page is what the layout draws.
 type page struct {
 	*Report
-	Style   template.CSS
-	Ways    []drawing
-	Tables  []Table
-	Ladder  drawing
-	Latency drawing
-	Chosen  []*exchange.Exchange // those shown, by number
-	NotIn   int                  // how many are not
-	shown   map[int]bool
+	Style    template.CSS
+	Ways     []drawing
+	Tables   []Table
+	Ladder   drawing
+	Latency  drawing
+	Chosen   []*exchange.Exchange // those shown, by number
+	NotIn    int                  // how many are not
+	shown    map[int]bool
+	evidence map[int]bool // of the findings
 }
 
 // drawing is a picture with its title.
@@ -116,15 +123,14 @@ type drawing struct {
 
 // choose takes the exchanges that are evidence first, and then the rest while there is room.
 func (p *page) choose() {
-	evidence := map[int]bool{}
 	for _, f := range p.Findings {
 		for _, n := range f.Evidence {
-			evidence[n] = true
+			p.evidence[n] = true
 		}
 	}
 	for _, wanted := range []bool{true, false} {
 		for i := range p.Exchanges {
-			if e := &p.Exchanges[i]; evidence[e.Number] == wanted && len(p.Chosen) < maxShown {
+			if e := &p.Exchanges[i]; p.evidence[e.Number] == wanted && len(p.Chosen) < maxShown {
 				p.Chosen = append(p.Chosen, e)
 				p.shown[e.Number] = true
 			}
@@ -132,6 +138,48 @@ func (p *page) choose() {
 	}
 	p.NotIn = len(p.Exchanges) - len(p.Chosen)
 	slices.SortFunc(p.Chosen, func(a, b *exchange.Exchange) int { return a.Number - b.Number })
+}
+
+// telling are the exchanges that tell the story: those that findings rest on, and
+// those that verdicts and walks come from. Without any of them it is all.
+func (p *page) telling() []*exchange.Exchange {
+	wanted := map[int]bool{}
+	take := func(e *exchange.Exchange) { wanted[e.Number] = true }
+	for _, f := range p.Findings {
+		for _, n := range f.Evidence {
+			wanted[n] = true
+		}
+	}
+	for _, w := range p.allWalks() {
+		for _, step := range w.Steps {
+			for _, reply := range step.Replies {
+				if reply.Exchange != nil {
+					take(reply.Exchange)
+				}
+			}
+		}
+	}
+	compared := slices.Clone(p.Compared)
+	for i := range p.Verdicts {
+		compared = append(compared, p.Verdicts[i].Compared...)
+	}
+	for i := range compared {
+		for _, g := range compared[i].Groups {
+			for _, m := range g.Members {
+				take(m.Exchange)
+			}
+		}
+	}
+	var all []*exchange.Exchange
+	for _, e := range p.Chosen {
+		if wanted[e.Number] {
+			all = append(all, e)
+		}
+	}
+	if len(all) == 0 {
+		return p.Chosen
+	}
+	return all
 }
 
 // Links are exchange numbers, each to be linked where it is shown.
@@ -269,6 +317,23 @@ func ZoneTable(z *diagnosis.Zone) Table {
 	}
 	return t
 }
+
+// CaptureTables are what a capture holds, and its servers.
+func CaptureTables(o *conversation.Overview) []Table {
+	span := o.Last.Sub(o.First).Round(time.Second)
+	whole := Table{Title: "The capture", Columns: []string{"begins", "span", "packets", "DNS messages", "exchanges", "cannot be read"}, Rows: [][]string{{
+		o.First.UTC().Format("2006-01-02 15:04:05") + " UTC", span.String(), fmt.Sprint(o.Packets), fmt.Sprint(o.Messages), fmt.Sprint(o.Exchanges), fmt.Sprint(o.Unreadable + o.Malformed)}}}
+	servers := Table{Title: "Its servers", Columns: []string{"server", "asked", "failed", "no such name", "median", "longest"}}
+	rows, _ := o.Servers()
+	for _, row := range rows[:min(len(rows), maxRows)] {
+		s := row.Stat
+		servers.Rows = append(servers.Rows, []string{row.Key, fmt.Sprint(s.Exchanges), fmt.Sprint(s.Failed), fmt.Sprint(s.NoName), milliseconds(s.Latency.Quantile(50)), milliseconds(s.Latency.Max)})
+	}
+	return []Table{whole, servers}
+}
+
+// maxRows is how many rows of a table of a capture are shown.
+const maxRows = 100
 
 // said is what an exchange came to, in a few words that are safe to print.
 func said(e *exchange.Exchange) string {

@@ -8,20 +8,22 @@ import (
 
 	"unquil/core/diagnosis"
 	"unquil/core/finding"
-	"unquil/core/wire"
 )
 
 // Verdict draws where and why a name fails: the sentence to read out first,
 // then who and what to do, then what else was seen and looked at.
 func (v *View) Verdict(d *diagnosis.Verdict) {
-	names := namesText(d)
+	sentence := strings.TrimSuffix(d.Sentence(), ".")
+	if len(d.Names) < 2 {
+		sentence = strings.Replace(sentence, d.Name.Spoken(), nameText(d.Name), 1)
+	}
 	switch {
 	case len(d.Cause) > 0:
 		word := string(d.Severity)
 		if d.OK() {
 			word = "it works, with a concern"
 		}
-		v.flow("", 0, severe[d.Severity].Render(word)+"  "+names+": "+d.Text, plainStyle)
+		v.flow("", 0, severe[d.Severity].Render(word)+"  "+sentence+".", plainStyle)
 		v.line()
 		v.row("where", WhereWords(d))
 		v.row("why", string(d.Cause[0].Code)+": "+meaning(d.Cause[0].Code))
@@ -38,9 +40,9 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 			v.row("shown by", exchanges(evidence))
 		}
 	case d.Blind():
-		v.flow("", 0, severe[finding.Concern].Render("not known")+"  "+names+": nothing could be asked, so nothing can be said.", plainStyle)
+		v.flow("", 0, severe[finding.Concern].Render("not known")+"  "+nameText(d.Name)+": nothing could be asked, so nothing can be said.", plainStyle)
 	default:
-		v.flow("", 0, good.Render("nothing wrong")+"  "+names+": "+d.Text+".", plainStyle)
+		v.flow("", 0, good.Render("nothing wrong")+"  "+sentence+".", plainStyle)
 		v.row("do now", d.Next)
 	}
 	v.findings("follows from it", d.Follows, false)
@@ -68,23 +70,6 @@ func (v *View) check(c diagnosis.Check) {
 // NothingFailed says that a capture holds no failure.
 func (v *View) NothingFailed() {
 	v.flow("", 0, good.Render("nothing wrong")+"  every name that was asked for in the capture got an answer.", plainStyle)
-}
-
-// namesText are the names that a verdict is about: all of a few, the first of many.
-func namesText(d *diagnosis.Verdict) string {
-	const most = 3
-	var words []string
-	for i, name := range d.Names {
-		if i == most {
-			words = append(words, fmt.Sprintf("and %d more", len(d.Names)-most))
-			break
-		}
-		words = append(words, nameText(name))
-	}
-	if len(words) == 0 {
-		words = []string{nameText(d.Name)}
-	}
-	return strings.Join(words, ", ")
 }
 
 // WhereWords are the place of a failure and who or what it is there.
@@ -188,13 +173,4 @@ func CataloguePage(entries []finding.Entry) string {
 		}
 	}
 	return b.String()
-}
-
-// typesText are types in a row.
-func typesText(types []wire.Type) string {
-	words := make([]string, len(types))
-	for i, t := range types {
-		words[i] = t.String()
-	}
-	return strings.Join(words, ", ")
 }
