@@ -93,3 +93,18 @@ func onlyFor(t wire.Type, changes func(query, reply *wire.Message)) func(query, 
 		}
 	}
 }
+
+// Oddity says in words how a server goes wrong; "" when it does not.
+func Oddity(s Server) string {
+	switch {
+	case s.State == Down:
+		return "says nothing"
+	case s.State == Closed:
+		return "nothing listens there"
+	case s.WithoutEDNS:
+		return "answers FORMERR to EDNS"
+	case s.WithoutTCP:
+		return "takes no TCP connection"
+	}
+	return quirks[s.Quirk].what
+}

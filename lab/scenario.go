@@ -42,6 +42,7 @@ type Scenario struct {
 // Server is an authoritative server.
 type Server struct {
 	Host        string
+	Workshop    bool `toml:"-"` // it is no part of the story
 	Addresses   []netip.Addr
 	State       State
 	Zones       []Served
@@ -90,6 +91,7 @@ type Served struct {
 // Resolver is a recursive resolver with what its cache holds at the start.
 type Resolver struct {
 	Label     string
+	Workshop  bool `toml:"-"` // it is no part of the story
 	Addresses []netip.Addr
 	Place     string
 	State     State
@@ -135,6 +137,7 @@ type Fault struct {
 	Machine    string // the set-up it is seen from; "" means the technician's
 	Path       string // the network it is seen over; "" means a good one
 	Typed      string // what is typed, where that is not the name
+	Workshop   bool   `toml:"-"` // it is no part of the story
 	// Or are verdicts that are as right, as nothing on the wire tells them apart.
 	Or    []Verdict
 	Plots []Plot `toml:"plot"`
@@ -187,12 +190,13 @@ type Captured struct {
 
 // Healthy is a name that must raise no alarm.
 type Healthy struct {
-	Name  string
-	Types []string
-	From  string // the resolver that is asked; "" means office
-	What  string // is unusual about it
-	Path  string // the network it is seen over
-	Plots []Plot `toml:"plot"`
+	Name     string
+	Types    []string
+	From     string // the resolver that is asked; "" means office
+	What     string // is unusual about it
+	Path     string // the network it is seen over
+	Workshop bool   `toml:"-"` // it is no part of the story
+	Plots    []Plot `toml:"plot"`
 }
 
 // Load reads the embedded scenario.
@@ -207,6 +211,18 @@ func Load() (*Scenario, error) {
 		if err := decoder.Decode(into); err != nil {
 			return nil, fmt.Errorf("reading %s: %w", name, err)
 		}
+	}
+	for i := range workshop.Faults {
+		workshop.Faults[i].Workshop = true
+	}
+	for i := range workshop.Healthy {
+		workshop.Healthy[i].Workshop = true
+	}
+	for i := range workshop.Servers {
+		workshop.Servers[i].Workshop = true
+	}
+	for i := range workshop.Resolvers {
+		workshop.Resolvers[i].Workshop = true
 	}
 	s.Servers, s.Resolvers = append(s.Servers, workshop.Servers...), append(s.Resolvers, workshop.Resolvers...)
 	s.Faults, s.Healthy = append(s.Faults, workshop.Faults...), append(s.Healthy, workshop.Healthy...)

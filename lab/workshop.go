@@ -29,7 +29,7 @@ func (s *Scenario) plant() error {
 			if _, known := quirks[odd.Quirk]; odd.Quirk != "" && !known {
 				return fmt.Errorf("odd %s: no quirk is called %q", odd.Label, odd.Quirk)
 			}
-			s.Servers = append(s.Servers, Server{Host: host + "." + workshopZone, Addresses: []netip.Addr{at}, State: odd.State, Quirk: odd.Quirk, WithoutTCP: odd.TCP == "closed"})
+			s.Servers = append(s.Servers, Server{Host: host + "." + workshopZone, Workshop: true, Addresses: []netip.Addr{at}, State: odd.State, Quirk: odd.Quirk, WithoutTCP: odd.TCP == "closed"})
 			fmt.Fprintf(&parent, "%s A %s\n", host, address)
 		}
 	}

@@ -77,7 +77,7 @@ func (o outcome) holds(t testing.TB, code int, want, not []string) {
 func run(t testing.TB, args ...string) outcome {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = t.TempDir()
-	cmd.Env = []string{"HOME=" + cmd.Dir}
+	cmd.Env = []string{"HOME=" + cmd.Dir, "TMPDIR=" + cmd.Dir}
 	var stdout, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &stdout, &stderr
 	err := cmd.Run()
@@ -426,7 +426,7 @@ func TestNoWayToTheRoots(t *testing.T) {
 func TestDemoRunsThrough(t *testing.T) {
 	o := run(t, "demo")
 	require.Zero(t, o.code, o.stderr)
-	assert.Equal(t, 7, strings.Count(o.stdout, "type: unquil "))
+	assert.Equal(t, 8, strings.Count(o.stdout, "type: unquil "))
 	assert.Contains(t, o.stdout, "To hand over:")
 }
 

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 )
@@ -50,7 +52,15 @@ var scenes = []scene{
 		[]string{"decode", "valley-morning.pcapng"},
 		"The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
 	},
+	{
+		"Whoever runs the office resolver wants to see it. What do we hand over?",
+		[]string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office", "--report", reportName},
+		"One page that needs nothing else, with the verdict on top and every byte below, and the packets in a capture beside it.",
+	},
 }
+
+// reportName is the demo's report; it is written to a folder for temporary files.
+const reportName = "tickets.html"
 
 const handOver = `To hand over:
   to whoever runs the office resolver: clear tickets.hollowtarn.example from its
@@ -58,7 +68,7 @@ const handOver = `To hand over:
   to the zone's holder: ns.farhost.test misses updates of hollowtarn.example;
     lifts.hollowtarn.example is delegated to servers that do not serve it.
   to whoever runs the camera's servers: 203.0.113.151 and 203.0.113.152 are silent.
-  Add --json to any of these commands to get the evidence with it.`
+  The report and its capture are in %s.`
 
 // newDemo is `unquil demo`.
 func newDemo(a *app) *cobra.Command {
@@ -77,18 +87,25 @@ func (a *app) demo(ctx context.Context) error {
 	if err := view.Story(); err != nil {
 		return err
 	}
+	folder, err := os.MkdirTemp("", "unquil-demo-")
+	if err != nil {
+		return fmt.Errorf("making a folder for the report: %w", err)
+	}
 	for i, s := range scenes {
 		view.Scene(i+1, len(scenes), s.said, s.command)
 		if err := view.Err(); err != nil {
 			return err
 		}
 		args := append([]string{"--lab", "--color", a.colour}, s.command...)
+		if last := len(args) - 1; args[last] == reportName {
+			args[last] = filepath.Join(folder, reportName)
+		}
 		code := Main(ctx, args, a.stdout, a.stderr, a.environ)
 		if code != exitDone && code != exitFault {
 			return fmt.Errorf("demo, scene %d: exit code %d", i+1, code)
 		}
 		view.Learned(s.learned)
 	}
-	view.Say(handOver)
+	view.Say(fmt.Sprintf(handOver, folder))
 	return view.Err()
 }

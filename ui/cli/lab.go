@@ -17,7 +17,8 @@ func newLab(a *app) *cobra.Command {
 		Args:  taking(0, 0),
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(&cobra.Command{
+	var workshop bool
+	show := &cobra.Command{
 		Use:   "show",
 		Short: "Show the story, the servers, the resolvers and the faults",
 		Args:  taking(0, 0),
@@ -32,10 +33,12 @@ func newLab(a *app) *cobra.Command {
 				return d.Write(a.stdout)
 			}
 			view := a.view()
-			view.Scenario(scenario)
+			view.Scenario(scenario, workshop)
 			return view.Err()
 		},
-	})
+	}
+	show.Flags().BoolVar(&workshop, "workshop", false, "show the workshop, which has a name for each way to fail, instead of the story")
+	cmd.AddCommand(show)
 	cmd.AddCommand(&cobra.Command{
 		Use:   "export DIR",
 		Short: "Write the lab's zones, captures, keys and scenario to a folder",

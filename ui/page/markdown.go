@@ -72,7 +72,11 @@ func Markdown(w io.Writer, r *Report) error {
 				if words == "" && reply.Exchange != nil {
 					words = said(reply.Exchange)
 				}
-				line("%s- %s %s: %s", strings.Repeat("  ", depth+1), plain(reply.Host.Spoken()), reply.Address, plain(words))
+				who := plain(reply.Host.Spoken())
+				if reply.Address.IsValid() {
+					who += " " + reply.Address.String()
+				}
+				line("%s- %s: %s", strings.Repeat("  ", depth+1), who, plain(words))
 			}
 		}
 	}
@@ -88,13 +92,18 @@ func Markdown(w io.Writer, r *Report) error {
 		}
 	}
 	for _, t := range tables {
-		line("\n## %s\n\n| %s |\n|%s", plain(t.Title), strings.Join(t.Columns, " | "), strings.Repeat("---|", len(t.Columns)))
-		for _, row := range t.Rows {
-			cells := make([]string, len(row))
-			for i, cell := range row {
-				cells[i] = plain(cell)
+		row := func(cells []string) {
+			shown := make([]string, len(cells))
+			for i, cell := range cells {
+				shown[i] = plain(cell)
 			}
-			line("| %s |", strings.Join(cells, " | "))
+			line("| %s |", strings.Join(shown, " | "))
+		}
+		line("\n## %s\n", plain(t.Title))
+		row(t.Columns)
+		line("|%s", strings.Repeat("---|", len(t.Columns)))
+		for _, cells := range t.Rows {
+			row(cells)
 		}
 	}
 	if len(r.Exchanges) > 0 {

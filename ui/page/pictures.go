@@ -263,7 +263,7 @@ func latencyPlot(exchanges []exchange.Exchange) (template.HTML, error) {
 	}
 	slices.Reverse(servers) // the first asked on top
 	p := plot.New()
-	p.BackgroundColor = color.Transparent
+	p.BackgroundColor = nil
 	p.X.Label.Text = "milliseconds (logarithmic)"
 	p.X.Scale = plot.LogScale{}
 	p.X.Tick.Marker = plot.LogTicks{Prec: -1}

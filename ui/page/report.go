@@ -396,8 +396,18 @@ func Text(draw func(io.Writer, *Report) error, r *Report, change func(string) st
 	if err := draw(&b, r); err != nil {
 		return nil, err
 	}
-	if change == nil {
-		return b.Bytes(), nil
+	text := strings.Map(printable, b.String())
+	if change != nil {
+		text = change(text)
 	}
-	return []byte(change(b.String())), nil
+	return []byte(text), nil
+}
+
+// printable takes control characters out, which core has escaped long before: a
+// report is opened by people who have not asked for it.
+func printable(r rune) rune {
+	if r < ' ' && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0 {
+		return '\uFFFD'
+	}
+	return r
 }

@@ -1,0 +1,216 @@
+package test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/net/html"
+)
+
+func TestWhySays(t *testing.T) {
+	morning := filepath.Join(captures(t), "valley-morning.pcapng")
+	for _, tt := range []struct {
+		name string
+		args []string
+		code int
+		want []string
+		not  []string
+	}{
+		{"the cause first, who mends it and until when", []string{"why", "--lab", "tickets.hollowtarn.example", "-t", "A", "--from", "office"}, 3,
+			[]string{"fault tickets.hollowtarn.example: office still answers 203.0.113.80; the zone says 203.0.113.140.", "where the resolver: office", "how sure certain", "who mends whoever runs the resolver", "until it ends by itself in 41 min 20 s (2480) at the latest", "also seen fault ns.farhost.test"}, nil},
+		{"what follows from the cause", []string{"why", "--lab", "status.lifts.hollowtarn.example", "-t", "A"}, 3,
+			[]string{"where the delegation: lifts.hollowtarn.example", "follows from it fault office could not get an answer", "wrong walk from the root for A: stops at lifts.hollowtarn.example"}, nil},
+		{"a name that works, and what was checked", []string{"why", "--lab", "www.hollowtarn.example"}, 0,
+			[]string{"nothing wrong www.hollowtarn.example: A is 203.0.113.120", "do now If it still fails for somebody", "fine this machine's set-up: asks 192.0.2.53", "fine walk from the root for AAAA"}, []string{"follows from it"}},
+		{"a name that is not there, and the nearest that is", []string{"why", "--lab", "a.b.www.hollowtarn.example", "-t", "A"}, 0,
+			[]string{"nothing wrong a.b.www.hollowtarn.example: the zone itself says that there is no such name (NXDOMAIN); the nearest that exists is www.hollowtarn.example", "Check how the name is spelt"}, nil},
+		{"one type alone", []string{"why", "--lab", "web.hollowtarn.example", "--from", "halfblind"}, 3, []string{"; only AAAA fails, not A."}, nil},
+		{"what cannot be seen, and what would tell", []string{"why", "--lab", "www.hollowtarn.example", "-t", "A", "--lab-path", "inside", "--wait", "200ms", "--tries", "1"}, 0,
+			[]string{"nothing wrong", "could not be held against it", "unknown walk from the root for A: not walked", "What would tell more: the same from a network where this can be seen"}, nil},
+		{"an address stands for its name", []string{"why", "--lab", "203.0.113.80"}, 0, []string{"it works, with a concern", "reverse-mismatch", "where the zone's data: 113.0.203.in-addr.arpa"}, nil},
+		{"several names of one cause", []string{"why", "--lab", "a.closing.works.example", "b.closing.works.example", "web.hollowtarn.example", "-t", "A"}, 3,
+			[]string{"fault a.closing.works.example, b.closing.works.example: No server of closing.works.example answers for it", "nothing wrong web.hollowtarn.example"}, nil},
+		{"a capture as a whole", []string{"why", "--capture", morning}, 3, []string{"fault summit.camera.hollowtarn.example, status.lifts.hollowtarn.example: 192.0.2.53 could not get an answer", "the fault may lie with the zone's own servers"}, nil},
+		{"a name of a capture", []string{"why", "--capture", morning, "tickets.hollowtarn.example"}, 0, []string{"nothing wrong tickets.hollowtarn.example"}, nil},
+		{"a finding's page", []string{"findings", "cache-stale"}, 0, []string{"cache-stale of a cache", "who mends whoever runs the resolver"}, nil},
+		{"all findings", []string{"findings"}, 0, []string{"of this machine"[3:], "glue-differs The parent and the zone give a server different addresses."}, nil},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			t.Parallel()
+			run(t, tt.args...).holds(t, tt.code, tt.want, tt.not)
+		})
+	}
+}
+
+func TestWhyRefuses(t *testing.T) {
+	morning := filepath.Join(captures(t), "valley-morning.pcapng")
+	for _, tt := range []struct {
+		name string
+		args []string
+		code int
+		want string
+	}{
+		{"no name", []string{"why", "--lab"}, 2, "something is missing"},
+		{"a name that nobody asked for", []string{"why", "--capture", morning, "nobody.example"}, 2, "nobody asked for it in this capture"},
+		{"a file that is not there", []string{"why", "--capture", "nowhere.pcap"}, 1, "check the name of the file"},
+		{"a report of another kind", []string{"why", "--lab", "www.hollowtarn.example", "--report", "a.doc"}, 2, "ends in .html or .md"},
+		{"a report where none can be", []string{"why", "--lab", "www.hollowtarn.example", "--report", filepath.Join(morning, "a.html")}, 1, "writing the report"},
+		{"redacting nothing", []string{"why", "--lab", "www.hollowtarn.example", "--redact", "clients"}, 2, "--redact without --report"},
+		{"a path that the lab lacks", []string{"why", "--lab", "www.hollowtarn.example", "--lab-path", "moon"}, 2, `no path "moon"`},
+		{"a machine that the lab lacks", []string{"why", "--lab", "www.hollowtarn.example", "--lab-machine", "moon"}, 2, "the lab has no such machine"},
+		{"a finding that is none", []string{"findings", "nonsense"}, 2, "unquil findings lists them all"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			o := run(t, tt.args...)
+			assert.Equal(t, tt.code, o.code, o.stderr)
+			assert.Contains(t, o.stderr, tt.want)
+			assert.LessOrEqual(t, strings.Count(o.stderr, "\n"), 2)
+		})
+	}
+}
+
+// The JSON holds the reasoning: the checks, the cause with its evidence, and which
+// finding explains which.
+func TestWhyReasonsInJSON(t *testing.T) {
+	d, code := runJSON(t, "why", "--lab", "status.lifts.hollowtarn.example", "-t", "A")
+	assert.Equal(t, 3, code)
+	var results []struct {
+		Names   []string
+		Checks  []struct{ What, State, Saw string }
+		Verdict struct {
+			Cause, At, Severity, But string
+			Evidence                 []int
+		}
+		Explained []struct{ Code, By string }
+	}
+	require.NoError(t, json.Unmarshal(d.Result, &results))
+	require.Len(t, results, 1)
+	assert.Equal(t, []string{"status.lifts.hollowtarn.example."}, results[0].Names)
+	assert.Equal(t, "lame-server", results[0].Verdict.Cause)
+	assert.NotEmpty(t, results[0].Verdict.Evidence)
+	assert.Equal(t, "server-failure", results[0].Explained[0].Code)
+	assert.Equal(t, "lame-server", results[0].Explained[0].By)
+	assert.Len(t, results[0].Checks, 5)
+}
+
+// What the pages in docs/ say is what the program says.
+func TestPagesAreCurrent(t *testing.T) {
+	page, err := os.ReadFile("../docs/findings.md")
+	require.NoError(t, err)
+	assert.Equal(t, string(page), run(t, "findings", "--page").stdout, "write it again: go run ./cmd/unquil findings --page > docs/findings.md")
+}
+
+// reports are commands with a report, and what must stand in it.
+var reports = []struct {
+	name string
+	args []string
+	want []string
+}{
+	{"why.html", []string{"why", "tickets.hollowtarn.example", "-t", "A", "--from", "office"}, []string{"Where and why tickets.hollowtarn.example fails", "41 min 20 s", "answers-differ", "Who asked whom, and when"}},
+	{"compare.html", []string{"compare", "tickets.hollowtarn.example", "-t", "A", "--from", "office,isp", "--zone-servers"}, []string{"Who says what to tickets.hollowtarn.example A"}},
+	{"trace.html", []string{"trace", "status.lifts.hollowtarn.example"}, []string{"lifts.hollowtarn.example: it stops here"}},
+	{"zone.html", []string{"zone", "valley.hollowtarn.example"}, []string{"The servers of valley.hollowtarn.example", "ns-set-differs"}},
+	{"decode.html", []string{"decode", "valley-morning.pcapng"}, []string{"Its servers", "no-name-burst"}},
+	{"capture.html", []string{"why", "--capture", "valley-morning.pcapng"}, []string{"server-failure"}},
+	{"why.md", []string{"why", "status.lifts.hollowtarn.example", "-t", "A"}, []string{"## fault: status.lifts.hollowtarn.example", "it stops here"}},
+}
+
+// A report holds what the command found; the capture beside it reads back; and in a
+// real browser the page opens without a complaint, asks nobody for anything, and
+// prints on A4.
+func TestReports(t *testing.T) {
+	for _, tt := range reports {
+		t.Run(tt.name, func(t *testing.T) {
+			t.Parallel()
+			folder := t.TempDir()
+			file := filepath.Join(folder, tt.name)
+			o := run(t, append(append([]string{"--lab"}, tt.args...), "--report", file)...)
+			assert.Contains(t, o.stderr, "report written to ")
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			for _, part := range tt.want {
+				assert.True(t, strings.Contains(string(text), part), "%s lacks %q", tt.name, part)
+			}
+			evidence := strings.TrimSuffix(file, filepath.Ext(file)) + ".pcapng"
+			assert.True(t, strings.Contains(string(text), filepath.Base(evidence)))
+			assert.Contains(t, run(t, "decode", evidence).stdout, "exchanges")
+			if filepath.Ext(file) == ".html" {
+				inBrowser(t, file, string(text))
+			}
+		})
+	}
+}
+
+// inBrowser opens a page in headless Chromium.
+func inBrowser(t *testing.T, file, text string) {
+	root, err := html.Parse(strings.NewReader(text))
+	require.NoError(t, err)
+	ids := map[string]bool{}
+	var links []string
+	for n := range root.Descendants() {
+		for _, a := range n.Attr {
+			switch a.Key {
+			case "id":
+				ids[a.Val] = true
+			case "href":
+				links = append(links, a.Val)
+			}
+		}
+	}
+	for _, link := range links {
+		if anchor, inside := strings.CutPrefix(link, "#"); inside {
+			assert.True(t, ids[anchor], "nothing is called %s", anchor)
+		}
+	}
+	browser, err := exec.LookPath("chromium")
+	if err != nil {
+		t.Skip("Chromium is not installed: the page was not opened in it (apt-get install --no-install-recommends chromium)")
+	}
+	folder := filepath.Dir(file)
+	opened := func(args ...string) string {
+		args = append([]string{"--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--no-first-run",
+			"--user-data-dir=" + filepath.Join(folder, "profile"), "--host-resolver-rules=MAP * ~NOTFOUND", "--enable-logging=stderr", "--v=0"}, args...)
+		cmd := exec.Command(browser, append(args, "file://"+file)...)
+		cmd.Env = append(os.Environ(), "HOME="+folder)
+		said, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", said)
+		return string(said)
+	}
+	netLog := filepath.Join(folder, "net.json")
+	said := opened("--dump-dom", "--log-net-log="+netLog)
+	assert.False(t, strings.Contains(said, "CONSOLE"), "the browser complains")
+	assert.True(t, strings.Contains(said, "How this was made"), "the page is drawn to its end")
+	log, err := os.ReadFile(netLog)
+	require.NoError(t, err)
+	for _, asked := range regexp.MustCompile(`"url":"([^"]*)"`).FindAllStringSubmatch(string(log), -1) {
+		assert.False(t, strings.HasPrefix(asked[1], "http") && strings.Contains(text, asked[1]), "the page asks for %s", asked[1])
+	}
+	pdf := filepath.Join(folder, "page.pdf")
+	opened("--no-pdf-header-footer", "--print-to-pdf="+pdf)
+	printed, err := os.ReadFile(pdf)
+	require.NoError(t, err)
+	assert.Regexp(t, `MediaBox \[0 0 59[45]\.\d+ 84[12]\.\d+\]`, string(printed), "A4 is 595 by 842 points")
+}
+
+func TestRedactedReportTellsNoSecret(t *testing.T) {
+	folder := t.TempDir()
+	file := filepath.Join(folder, "report.html")
+	run(t, "why", "--lab", "tickets.hollowtarn.example", "-t", "A", "--from", "office", "--report", file, "--redact", "tickets.hollowtarn.example")
+	for _, name := range []string{"report.html", "report.pcapng"} {
+		text, err := os.ReadFile(filepath.Join(folder, name))
+		require.NoError(t, err)
+		for _, secret := range []string{"tickets", "192.0.2.10 ", "74 69 63 6b 65 74 73"} {
+			assert.False(t, strings.Contains(string(text), secret), "%s holds %s", name, secret)
+		}
+	}
+	o := run(t, "decode", filepath.Join(folder, "report.pcapng"), "--view", "clients")
+	assert.Contains(t, o.stdout, "198.18.0.")
+	assert.Contains(t, run(t, "decode", filepath.Join(folder, "report.pcapng"), "--view", "names").stdout, "hidden1.hollowtarn.example")
+}
