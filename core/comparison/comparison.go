@@ -218,8 +218,11 @@ func (r *Result) Headline() string {
 			others = append(others, r.groupWords(g))
 		}
 		agree := "agree"
-		if r.Truth() != nil {
+		switch {
+		case r.Truth() != nil:
 			agree = "say what the zone says now"
+		case !known[0].Outcome.Good():
+			agree = fmt.Sprintf("fail alike (%s)", known[0].Outcome)
 		}
 		text = fmt.Sprintf("%d of %d %s; %s", len(known[0].Members), total, agree, strings.Join(others, "; "))
 	}

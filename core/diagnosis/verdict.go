@@ -26,12 +26,14 @@ type Verdict struct {
 	Because  string            // what makes it so
 	Against  string            // what speaks against it; "" where nothing does
 	Who      string            // can mend it
-	Next     string            // what to do now
-	Lasts    uint32            // seconds after which it ends by itself; 0: no end known
-	Follows  []finding.Finding // seen besides, and explained by the cause
-	Also     []finding.Finding // seen besides, for itself
-	Checks   []Check
-	Compared []Compared
+	// Elsewhere is what other resolvers say to the same; "" where none was asked.
+	Elsewhere string
+	Next      string            // what to do now
+	Lasts     uint32            // seconds after which it ends by itself; 0: no end known
+	Follows   []finding.Finding // seen besides, and explained by the cause
+	Also      []finding.Finding // seen besides, for itself
+	Checks    []Check
+	Compared  []Compared
 }
 
 // decide picks the finding that explains the others.
@@ -233,6 +235,17 @@ func (c *Compared) has(number int) bool {
 		}
 	}
 	return false
+}
+
+// unseen takes back what a resolver's failure was said to rest on, where the zone's
+// own servers were not seen to answer.
+func (v *Verdict) unseen() {
+	if len(v.Cause) == 0 || v.Cause[0].Code != finding.ServerFailure || v.Cause[0].About.Zone != "" ||
+		slices.ContainsFunc(v.Compared, func(c Compared) bool { return c.Truth() != nil }) {
+		return
+	}
+	v.Sure, v.Because = finding.Likely, "the resolver says so itself"
+	v.Against = "the zone's own servers were not seen to answer: the fault may lie with them"
 }
 
 // finish says what is left to be said when no cause was found.

@@ -23,9 +23,10 @@ type Case struct {
 	Types     []wire.Type
 	Address   netip.Addr // whose reverse name Name is; invalid where it is none
 	Resolvers []exchange.Server
-	Setup     *machine.Setup // of the machine whose resolvers these are; nil where they were named
-	SetupErr  error          // what reading that set-up gave
-	Watch     func([]Check)  // is called with all checks whenever one changes; nil: nobody
+	Others    []exchange.Server // resolvers to hold those against: what they say is told, and not judged
+	Setup     *machine.Setup    // of the machine whose resolvers these are; nil where they were named
+	SetupErr  error             // what reading that set-up gave
+	Watch     func([]Check)     // is called with all checks whenever one changes; nil: nobody
 }
 
 // State is how a check came out.
@@ -83,6 +84,7 @@ type round struct {
 	found     []finding.Finding
 	questions []wire.Question
 	answers   [][]*exchange.Exchange // by question, then by resolver
+	others    []*exchange.Exchange   // of the first question
 	control   []*exchange.Exchange   // by resolver: asked for the root servers, which every resolver knows
 	compared  []Compared
 }
@@ -108,6 +110,8 @@ func (p Probe) Why(ctx context.Context, c Case) Verdict {
 	v := Verdict{Name: r.Name, Types: c.Types, Checks: r.checks, Compared: r.compared}
 	v.decide(merge(r.found))
 	r.nearer(&v)
+	v.unseen()
+	v.Elsewhere = r.elsewhere()
 	v.finish()
 	return v
 }
@@ -237,7 +241,29 @@ func (r *round) askEverybody(ctx context.Context) {
 			r.end(check, state, saw)
 		})
 	}
+	if len(r.Others) > 0 && len(r.questions) > 0 {
+		var requests []exchange.Request
+		var names []string
+		for _, server := range r.Others {
+			requests = append(requests, exchange.Request{Server: server, Question: r.questions[0]})
+			names = append(names, server.Name())
+		}
+		check := r.begin(fmt.Sprintf("other resolvers: %s", strings.Join(names, ", ")))
+		wait.Go(func() {
+			r.others = r.Session.AskAll(ctx, requests)
+			r.end(check, Fine, r.elsewhere())
+		})
+	}
 	wait.Wait()
+}
+
+// elsewhere is what other resolvers say to the first question; "" without any.
+func (r *round) elsewhere() string {
+	var words []string
+	for _, e := range r.others {
+		words = append(words, fmt.Sprintf("%s says %s", e.Server.Name(), answerWords(e)))
+	}
+	return strings.Join(words, "; ")
 }
 
 func typeWords(types []wire.Type) string {

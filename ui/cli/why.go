@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -19,7 +21,7 @@ import (
 
 // newWhy is `unquil why`.
 func newWhy(a *app) *cobra.Command {
-	var types, from []string
+	var types, from, also []string
 	var capture string
 	cmd := &cobra.Command{
 		Use:   "why NAME...",
@@ -49,6 +51,13 @@ func newWhy(a *app) *cobra.Command {
 			for i := range cases {
 				cases[i].Resolvers, cases[i].Setup, cases[i].SetupErr = servers, setup, setupErr
 			}
+			others, err := a.others(cmd.Context(), also, servers)
+			if err != nil {
+				return err
+			}
+			for i := range cases {
+				cases[i].Others = others
+			}
 			watch, stop := a.checks(len(cases))
 			if len(cases) == 1 {
 				cases[0].Watch = watch
@@ -64,6 +73,7 @@ func newWhy(a *app) *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
 	flags.StringSliceVarP(&from, "from", "f", nil, "whose answer to explain")
+	flags.StringSliceVar(&also, "also", nil, "other `RESOLVERS` to hold it against: what they say is told, and not judged (unless the configuration names some, none)")
 	flags.StringVar(&capture, "capture", "", "judge what is in a capture `FILE` instead: the names given, or all that failed in it")
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
@@ -71,6 +81,25 @@ func newWhy(a *app) *cobra.Command {
 	a.reportFlags(cmd)
 	return cmd
 }
+
+// others are the resolvers of --also, or else those of the configuration that are not
+// asked anyway.
+func (a *app) others(ctx context.Context, also []string, asked []exchange.Server) ([]exchange.Server, error) {
+	if len(also) == 0 {
+		also = slices.Sorted(maps.Keys(a.Resolver))
+		also = also[:min(len(also), maxOthers)]
+	}
+	if len(also) == 0 {
+		return nil, nil
+	}
+	servers, _, err := a.resolvers(ctx, also)
+	return slices.DeleteFunc(servers, func(s exchange.Server) bool {
+		return slices.ContainsFunc(asked, func(other exchange.Server) bool { return other.Address == s.Address })
+	}), err
+}
+
+// maxOthers is how many resolvers of the configuration are asked besides.
+const maxOthers = 4
 
 // whyCases are the names to explain; an address stands for its reverse name.
 func whyCases(names, types []string, chosen bool) ([]diagnosis.Case, error) {

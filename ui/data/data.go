@@ -254,6 +254,9 @@ func OfVerdict(v *diagnosis.Verdict) any {
 	if v.Against != "" {
 		verdict["but"] = v.Against
 	}
+	if v.Elsewhere != "" {
+		verdict["elsewhere"] = v.Elsewhere
+	}
 	if v.Lasts > 0 {
 		verdict["ends_within"] = v.Lasts
 	}

@@ -35,9 +35,12 @@ func Markdown(w io.Writer, r *Report) error {
 			line("\n## Nothing wrong: %s\n\n%s. %s", subject, plain(v.Text), plain(v.Next))
 		} else {
 			line("\n## %s: %s\n\n**%s**\n", v.Severity, subject, plain(v.Text))
-			line("- where: %s\n- why: %s\n- how sure: %s: %s", plain(whereWords(*v)), v.Cause[0].Code, v.Sure, v.Because)
+			line("- where: %s\n- why: %s: %s\n- how sure: %s: %s", plain(whereWords(*v)), v.Cause[0].Code, meaning(v.Cause[0].Code), v.Sure, v.Because)
 			if v.Against != "" {
 				line("- but: %s", v.Against)
+			}
+			if v.Elsewhere != "" {
+				line("- elsewhere: %s", plain(v.Elsewhere))
 			}
 			line("- who mends: %s\n- do now: %s", v.Who, plain(v.Next))
 			if v.Lasts > 0 {

@@ -94,7 +94,7 @@ func TestMarkdown(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, strings.Contains(string(text), "<SCRIPT"))
 	assert.False(t, strings.Contains(string(text), "\x1b"))
-	for _, part := range []string{"## FAULT: ", "WHERE: THE RESOLVER", "SHOWN BY EXCHANGES: 4, 5, 99", "| 5 | "} {
+	for _, part := range []string{"## FAULT: ", "CACHE-STALE: THE RESOLVER", "WHERE: THE RESOLVER", "SHOWN BY EXCHANGES: 4, 5, 99", "| 5 | "} {
 		assert.Contains(t, string(text), part)
 	}
 	for line := range strings.Lines(string(text)) {

@@ -93,7 +93,7 @@ func HTML(w io.Writer, r *Report) error {
 	}
 	p.Tables = append(p.Tables, r.Tables...)
 	t, err := template.New("report").Funcs(template.FuncMap{
-		"spoken": spoken, "where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": plural,
+		"spoken": spoken, "where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "meaning": meaning, "plural": plural,
 	}).Parse(layout)
 	if err != nil {
 		return err
@@ -346,6 +346,11 @@ func said(e *exchange.Exchange) string {
 		return strings.Join(values, ", ")
 	}
 	return string(e.Outcome)
+}
+
+func meaning(code finding.Code) string {
+	entry, _ := finding.Of(code)
+	return entry.Meaning
 }
 
 func spoken(name string) string {

@@ -31,6 +31,9 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 		if d.Against != "" {
 			v.row("but", d.Against)
 		}
+		if d.Elsewhere != "" {
+			v.row("elsewhere", d.Elsewhere)
+		}
 		v.row("who mends", d.Who)
 		v.row("do now", d.Next)
 		if d.Lasts > 0 {
