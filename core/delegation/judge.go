@@ -182,7 +182,11 @@ func (s *Step) differences() []finding.Finding {
 				// The same version of the zone: rotation or an answer by place, which is nothing to mend.
 				severity = finding.Note
 			}
-			all = append(all, finding.New(finding.AnswersDiffer, severity, about, text, r.Exchange.Number, reference.Exchange.Number))
+			f := finding.New(finding.AnswersDiffer, severity, about, text, r.Exchange.Number, reference.Exchange.Number)
+			if soa, known := r.authority(); behind && known {
+				f.Lasts = soa.Expire // if it takes no update until then, it gives the zone up (RFC 1035 §3.3.13)
+			}
+			all = append(all, f)
 		}
 		if behind {
 			// A secondary that lags does no harm to a name that did not change.

@@ -69,15 +69,21 @@ type Reply struct {
 
 // Serial is the zone's serial as this server has it.
 func (r *Reply) Serial() (serial uint32, ok bool) {
+	soa, ok := r.authority()
+	return soa.Serial, ok
+}
+
+// authority is the zone's SOA as this server has it.
+func (r *Reply) authority() (soa wire.Authority, ok bool) {
 	if r.SOA == nil || !r.SOA.Authoritative() {
-		return 0, false
+		return soa, false
 	}
 	for _, record := range r.SOA.Answer().Records {
 		if soa, ok := record.Authority(); ok {
-			return soa.Serial, true
+			return soa, true
 		}
 	}
-	return 0, false
+	return soa, false
 }
 
 // Step is one zone on the way, with every server it lists.
