@@ -21,6 +21,7 @@ type resolver struct {
 	roots  []wire.Record // NS and addresses
 
 	mu    sync.Mutex
+	asked map[cacheKey]bool // of an unsteady one
 	cache map[cacheKey]cacheEntry
 }
 
@@ -53,7 +54,7 @@ func (t *twins) answer(query *wire.Message, client netip.Addr) (*wire.Message, b
 }
 
 func newResolver(l *Lab, config Resolver, cache int, roots []wire.Record) (*resolver, error) {
-	r := &resolver{lab: l, config: config, roots: roots, cache: map[cacheKey]cacheEntry{}}
+	r := &resolver{lab: l, config: config, roots: roots, cache: map[cacheKey]cacheEntry{}, asked: map[cacheKey]bool{}}
 	for _, c := range config.Cached {
 		if c.Cache != 0 && c.Cache != cache {
 			continue
@@ -168,6 +169,16 @@ func (r *resolver) withheld(query, m *wire.Message) bool {
 			told(15, b.Says) // Blocked (RFC 8914 §4.16)
 		}
 		return true
+	}
+	if k := (cacheKey{q.Name.Fold(), q.Type}); r.config.Unsteady && !q.Name.IsRoot() {
+		r.mu.Lock()
+		known := r.asked[k]
+		r.asked[k] = true
+		r.mu.Unlock()
+		if !known {
+			m.Flags = m.Flags.WithRCode(wire.ServFail)
+			return true
+		}
 	}
 	for _, f := range r.config.Failures {
 		if q.Name.Under(wire.MustParseName(f)) {

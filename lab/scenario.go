@@ -102,6 +102,7 @@ type Resolver struct {
 	Rewrites netip.Addr
 	Quirk    string    // one of the quirks; "" for none
 	Forged   []string  // zones whose signatures do not fit, for this resolver
+	Unsteady bool      // it fails for each question the first time
 	Failures []string  // zones that it remembers it could not resolve
 	Blocks   []Blocked // names that it does not resolve
 	// Certificate is the name in its certificate; "" means its label under resolvers.test, and its addresses.

@@ -107,6 +107,7 @@ var rules = []rule{
 	{finding.EDNSBreaks, false, PathOut, network, "the same question is answered without EDNS", "the resolver itself may be old", []finding.Code{finding.EDNSBreaks}},
 	{finding.EDNSBreaks, true, ZoneServers, holderAtHost, "the same question is answered without EDNS", firewall, resolverFails},
 	{finding.TCPRefused, true, ZoneServers, holderAtHost, "a connection was tried", firewall, resolverFails},
+	{finding.Unsteady, false, TheResolver, operator, "the same question was asked twice", "it may have been busy for a moment", []finding.Code{finding.HalfFails}},
 	{finding.Intercepted, false, PathOut, network, "root servers offer no recursion, and these replies do", "", nil},
 	{finding.GlueMissing, true, TheDeleg, holder, "the parent's own servers were asked", "", nil},
 	{finding.GlueDiffers, true, TheDeleg, holder, "parent and zone were asked at the same time", "", nil},

@@ -28,6 +28,9 @@ func lost(e *exchange.Exchange) bool {
 
 // tellings are tried at once; the first that an answer came of is the cause.
 var tellings = []telling{
+	{finding.Unsteady, finding.Concern, func(e *exchange.Exchange) bool { return e.Outcome == exchange.ServerFailure },
+		func(*exchange.Request, *exchange.Options) {},
+		"%s failed (SERVFAIL), and answered the same question when it was asked again."},
 	{finding.ValidationFails, finding.Fault, func(e *exchange.Exchange) bool { return e.Outcome == exchange.ServerFailure },
 		func(_ *exchange.Request, o *exchange.Options) { o.CheckingDisabled = true },
 		"%s takes the answer for forged: with checking disabled it gives one."},

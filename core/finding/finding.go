@@ -99,6 +99,7 @@ const (
 	NoWayOut             Code = "no-way-out"
 	Intercepted          Code = "intercepted"
 	AddressNowhere       Code = "address-nowhere"
+	Unsteady             Code = "unsteady"
 )
 
 // Entry is one code's page in the catalogue.
@@ -133,6 +134,7 @@ var Catalogue = []Entry{
 	{WrongQuestion, "a server", "A reply came to a question that was not asked.", "Look for a device in between that mixes replies up."},
 	{WrongSource, "a server", "A reply came from an address that was not asked.", "The server answers from another of its addresses: ask whoever runs it to bind its addresses one by one."},
 	{Malformed, "a server", "The reply is not a DNS message that can be read.", "Look at its bytes with --wire, and hand them to whoever runs the server."},
+	{Unsteady, "a server", "The server failed (SERVFAIL), and answered the same question when it was asked again.", "Ask it several times (ask --repeat 20): if it goes on failing now and then, ask whoever runs it which of the servers it has to ask is slow or unsteady."},
 	{RecursionUnavailable, "a server", "The server was asked as a resolver, and is none: it looks nothing up for others.", "Ask a resolver: take this address out of the list of resolvers, or have whoever runs it offer recursion to you."},
 	{RecursionOpen, "a server", "The zone's server looks up names of other zones for strangers, which attackers make use of.", "Ask whoever runs the server to offer recursion to nobody, or to its own network only."},
 	{NameDenied, "a server", "The server says that there is no such name where there are names below it, or records of another type: resolvers may take them all for missing (RFC 8020).", "Ask whoever runs the server to bring it up to date: such a name exists and has no data."},

@@ -37,6 +37,8 @@ import (
 const (
 	rootAt      = "127.77.0.1"
 	registryAt  = "127.77.0.2"
+	// The second servers of both are the same daemons at other addresses.
+	rootAlsoAt, registryAlsoAt = "127.77.0.3", "127.77.0.4"
 	primaryAt   = "127.77.0.11"
 	secondaryAt = "127.77.0.12"
 	twinAt      = "127.77.0.21" // serves the lab's own zones
@@ -164,8 +166,8 @@ func startAll() error {
 	}
 	certificate()
 	tree()
-	for _, zone := range []struct{ server, at, zones string }{{"root", rootAt, "."}, {"registry", registryAt, "example. test."}} {
-		if err := start(zone.server, "knotd", "-c", knotConfig(zone.server, zone.at, strings.Fields(zone.zones))); err != nil {
+	for _, zone := range []struct{ server, at, also, zones string }{{"root", rootAt, rootAlsoAt, "."}, {"registry", registryAt, registryAlsoAt, "example."}} {
+		if err := start(zone.server, "knotd", "-c", knotConfig(zone.server, zone.at+"@53, "+zone.also, strings.Fields(zone.zones))); err != nil {
 			return err
 		}
 	}
@@ -175,7 +177,7 @@ func startAll() error {
 	if err := start("twin", "knotd", "-c", twinConfig()); err != nil {
 		return err
 	}
-	for _, ready := range []struct{ at, zone string }{{rootAt, "."}, {registryAt, "example."}, {registryAt, "test."}, {primaryAt, "held.example."}, {twinAt, "hollowtarn.example."}} {
+	for _, ready := range []struct{ at, zone string }{{rootAt, "."}, {registryAt, "example."}, {primaryAt, "held.example."}, {twinAt, "hollowtarn.example."}} {
 		if err := await(ready.at, ready.zone); err != nil {
 			return err
 		}
@@ -243,7 +245,7 @@ func certificate() {
 
 func knotConfig(name, at string, zones []string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "server:\n    rundir: %[1]s/%[2]s\n    listen: %[3]s@53\ndatabase:\n    storage: %[1]s/%[2]s\nlog:\n  - target: stderr\n    any: info\nzone:\n", folder, name, at)
+	fmt.Fprintf(&b, "server:\n    rundir: %[1]s/%[2]s\n    listen: [%[3]s@53]\ndatabase:\n    storage: %[1]s/%[2]s\nlog:\n  - target: stderr\n    any: info\nzone:\n", folder, name, at)
 	for _, zone := range zones {
 		fmt.Fprintf(&b, "  - domain: \"%s\"\n    file: %s/zones/%szone\n    semantic-checks: off\n", zone, folder, zone)
 	}
@@ -266,7 +268,7 @@ func nsdConfig() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "server:\n  server-count: 1\n  ip-address: %[2]s\n  username: \"\"\n  chroot: \"\"\n  zonesdir: \"%[1]s/zones\"\n  database: \"\"\n  pidfile: \"%[1]s/nsd.pid\"\n  xfrdfile: \"%[1]s/xfrd.state\"\n  zonelistfile: \"%[1]s/zone.list\"\n  xfrdir: \"%[1]s\"\n  logfile: \"%[1]s/nsd.log\"\n  verbosity: 1\nremote-control:\n  control-enable: yes\n  control-interface: \"%[1]s/nsd.sock\"\nkey:\n  name: \"summit.\"\n  algorithm: hmac-sha256\n  secret: \"%[3]s\"\n", folder, primaryAt, keySecret)
 	for _, zone := range served {
-		fmt.Fprintf(&b, "zone:\n  name: \"%[1]s\"\n  zonefile: \"%[1]szone\"\n  provide-xfr: 127.0.0.0/8 summit.\n", zone)
+		fmt.Fprintf(&b, "zone:\n  name: \"%[1]s\"\n  zonefile: \"%[1]szone\"\n  provide-xfr: 127.0.0.0/8 summit.\n  store-ixfr: yes\n  create-ixfr: yes\n", zone)
 		if zone == "crowd.example." {
 			b.WriteString("  provide-xfr: 127.0.0.0/8 NOKEY\n")
 		}
@@ -298,7 +300,6 @@ func unboundConfig() string {
   logfile: ""
   root-hints: "%[1]s/hints"
   module-config: "iterator"
-  local-zone: "test." nodefault
   local-zone: "113.0.203.in-addr.arpa." nodefault
 remote-control:
   control-enable: no
@@ -313,6 +314,7 @@ net.tls("%[1]s/tls.pem", "%[1]s/tls.key")
 modules.load('hints')
 hints.root_file('%[1]s/hints')
 trust_anchors.remove('.')
+option('ALLOW_LOCAL', true) -- the whole tree stands on loopback addresses
 cache.size = 10 * MB
 `, folder, kresdAt))
 }
