@@ -39,15 +39,31 @@ func (i Internet) Datagrams(ctx context.Context, server netip.AddrPort) (Datagra
 	}
 	// Without control the kernel keeps ICMP errors from an unconnected socket.
 	config := net.ListenConfig{Control: tellErrors}
-	local := ":0"
-	if i.Source.IsValid() {
-		local = netip.AddrPortFrom(i.Source, 0).String()
+	source := i.Source
+	if !source.IsValid() {
+		var err error
+		if source, err = sourceFor(ctx, network, server); err != nil {
+			return nil, err
+		}
 	}
-	conn, err := config.ListenPacket(ctx, network, local)
+	conn, err := config.ListenPacket(ctx, network, netip.AddrPortFrom(source, 0).String())
 	if err != nil {
 		return nil, err
 	}
 	return conn.(*net.UDPConn), nil
+}
+
+// sourceFor is the address that the system sends to a server from. An unconnected
+// socket does not know it, and evidence without it names no asker; connecting another
+// one asks the routing table and sends nothing.
+func sourceFor(ctx context.Context, network string, server netip.AddrPort) (netip.Addr, error) {
+	var dialer net.Dialer
+	conn, err := dialer.DialContext(ctx, network, server.String())
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	defer conn.Close()
+	return conn.LocalAddr().(*net.UDPAddr).AddrPort().Addr(), nil
 }
 
 // Stream connects over TCP.

@@ -35,16 +35,16 @@ import (
 
 // Who is where.
 const (
-	rootAt      = "127.77.0.1"
-	registryAt  = "127.77.0.2"
+	rootAt     = "127.77.0.1"
+	registryAt = "127.77.0.2"
 	// The second servers of both are the same daemons at other addresses.
 	rootAlsoAt, registryAlsoAt = "127.77.0.3", "127.77.0.4"
-	primaryAt   = "127.77.0.11"
-	secondaryAt = "127.77.0.12"
-	twinAt      = "127.77.0.21" // serves the lab's own zones
-	nobodyAt    = "127.77.0.31"
-	unboundAt   = "127.77.0.53"
-	kresdAt     = "127.77.0.54"
+	primaryAt                  = "127.77.0.11"
+	secondaryAt                = "127.77.0.12"
+	twinAt                     = "127.77.0.21" // serves the lab's own zones
+	nobodyAt                   = "127.77.0.31"
+	unboundAt                  = "127.77.0.53"
+	kresdAt                    = "127.77.0.54"
 )
 
 const keySecret = "dGhlIGtleSBoYW5ncyBiZWhpbmQgdGhlIHNvdXAgcG90"

@@ -41,7 +41,7 @@ func tree() {
 		"\nexample. NS first.registry.example.\nexample. NS second.registry.example.\nfirst.registry.example. A "+registryAt+"\nsecond.registry.example. A "+registryAlsoAt+
 		"\n113.0.203.in-addr.arpa. NS dns1.hollowtarn.example.\n113.0.203.in-addr.arpa. NS dns2.hollowtarn.example.\ndns1.hollowtarn.example. A "+primaryAt+"\ndns2.hollowtarn.example. A "+secondaryAt+"\n")
 	var registry strings.Builder
-	registry.WriteString("$TTL 86400\n@ SOA first.registry keeper.registry 7 3600 900 1209600 900\n@ NS first.registry\n@ NS second.registry\nfirst.registry A "+registryAt+"\nsecond.registry A "+registryAlsoAt+"\neast.roots A "+rootAt+"\nwest.roots A "+rootAlsoAt+"\n")
+	registry.WriteString("$TTL 86400\n@ SOA first.registry keeper.registry 7 3600 900 1209600 900\n@ NS first.registry\n@ NS second.registry\nfirst.registry A " + registryAt + "\nsecond.registry A " + registryAlsoAt + "\neast.roots A " + rootAt + "\nwest.roots A " + rootAlsoAt + "\n")
 	for _, zone := range append([]string{"refused.example."}, served...) {
 		if label, in := strings.CutSuffix(zone, ".example."); in {
 			fmt.Fprintf(&registry, "%[1]s NS dns1.hollowtarn.example.\n%[1]s NS dns2.hollowtarn.example.\n", label)
