@@ -286,7 +286,7 @@ func TestTimeline(t *testing.T) {
 	var line Timeline
 	total := 10_000
 	for i := range total {
-		line.add(&Pair{Sent: []Try{{At: begin.Add(time.Duration(i*i) * time.Millisecond).UnixNano()}}})
+		line.add(begin.Add(time.Duration(i*i)*time.Millisecond).UnixNano(), entry{})
 	}
 	asked := 0
 	for _, s := range line.Slots {

@@ -112,7 +112,7 @@ func (o *Overview) slow(p *Pair, took time.Duration) (bool, finding.Severity) {
 	if took < slowLeast {
 		return false, ""
 	}
-	usual := o.servers.rows[p.Server]
+	usual := o.servers.find(p.Server, p.serverHash+uint64(p.Server.Port()))
 	return usual != nil && usual.Latency.Count >= slowFrom && took > slowRatio*usual.Latency.Quantile(50), finding.Note
 }
 
@@ -233,12 +233,12 @@ func (o *Overview) answers(p *Pair, outcome exchange.Outcome) {
 		if !c.Next() {
 			return
 		}
-		key := mixAddress(question, p.Server.Addr())
+		key := mix(question, p.serverHash)
 		before := &o.counted[key%marks]
 		if before.key == key {
 			passed := uint32((p.Received - before.at) / int64(time.Second))
 			if left := before.ttl - c.Record.TTL; passed > 1 && left+1 >= passed && left <= passed+1 {
-				server, _ := o.servers.of(p.Server)
+				server, _ := o.servers.of(p.Server, p.serverHash+uint64(p.Server.Port()))
 				server.hasCache = true
 			}
 		}
@@ -347,9 +347,9 @@ func (o *Overview) conclude() {
 	if o.options.Choose == nil { // who chooses exchanges asks for these, and the local link has none
 		o.Findings = append(o.Findings, o.LocalLink.conflicts()...)
 	}
-	if names := len(o.names.rows); names > 0 {
+	if names := o.names.count; names > 0 {
 		o.Findings = append(o.Findings, finding.New(finding.ReadableNames, finding.Note, finding.About{},
-			fmt.Sprintf("Whoever sees these packets reads %s that %s asked for.", plural(names, "name", "names"), plural(len(o.clients.rows), "client", "clients"))))
+			fmt.Sprintf("Whoever sees these packets reads %s that %s asked for.", plural(names, "name", "names"), plural(o.clients.count, "client", "clients"))))
 	}
 	finding.Sort(o.Findings)
 	for _, e := range o.secure {

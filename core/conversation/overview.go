@@ -94,9 +94,6 @@ const (
 func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Overview, error) {
 	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, spelled: map[uint64]wire.Name{},
 		secure: map[[2]netip.AddrPort]*Encrypted{}, denied: map[uint64]Link{}, options: options}
-	o.names.hash = func(h uint64) uint64 { return h }
-	o.servers.hash = func(a netip.AddrPort) uint64 { return mixAddress(uint64(a.Port()), a.Addr()) }
-	o.clients.hash = func(a netip.Addr) uint64 { return mixAddress(0, a) }
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
 	counter := newCounter(o)
 	pairer := NewPairer(counter.add)
@@ -171,7 +168,7 @@ func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 func (o *Overview) add(p *Pair) {
 	outcome := p.Outcome()
 	client := p.Client.Addr()
-	asker, _ := o.clients.of(client)
+	asker, _ := o.clients.of(client, p.clientHash)
 	o.missingNames(p, asker, outcome)
 	o.answers(p, outcome)
 	if o.options.Choose != nil {
@@ -187,15 +184,16 @@ func (o *Overview) add(p *Pair) {
 	o.judge(p)
 	o.Exchanges++
 	o.tally(outcome)
-	name, fresh := o.names.of(p.name)
+	name, fresh := o.names.of(p.name, p.name)
 	if fresh {
 		o.spell(p.name, p.view)
 	}
-	name.add(p, client)
-	server, _ := o.servers.of(p.Server)
-	server.add(p, client)
-	asker.add(p, p.Server.Addr())
-	o.Timeline.add(p)
+	e := entryOf(p, outcome)
+	name.add(e, client)
+	server, _ := o.servers.of(p.Server, p.serverHash+uint64(p.Server.Port()))
+	server.add(e, client)
+	asker.add(e, p.Server.Addr())
+	o.Timeline.add(p.Sent[0].At, e)
 	o.slowest(p)
 	if size := len(p.Query) + len(p.Reply); len(o.Kept) < o.options.Keep && o.keptBytes+size < maxKeptBytes {
 		o.keptBytes += size
@@ -320,8 +318,7 @@ type Slot struct{ Asked, Failed, NoName int }
 
 const maxSlots = 240
 
-func (t *Timeline) add(p *Pair) {
-	at := p.Sent[0].At
+func (t *Timeline) add(at int64, e entry) {
 	if at == 0 {
 		return
 	}
@@ -344,10 +341,10 @@ func (t *Timeline) add(p *Pair) {
 			}
 			s := &t.Slots[slot]
 			s.Asked++
-			switch outcome := p.Outcome(); {
-			case outcome == exchange.NoName:
+			switch e.how {
+			case noName:
 				s.NoName++
-			case Failed(outcome):
+			case failed, unanswered:
 				s.Failed++
 			}
 			return

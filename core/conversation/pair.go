@@ -55,6 +55,8 @@ type Pair struct {
 	hash           uint64 // of all that ties a reply to it
 	about          uint64 // of the client and the name, and of the client and the question
 	wants          uint64
+	clientHash     uint64 // of the addresses of both ends
+	serverHash     uint64
 	spare          []byte // room for a reply, from an exchange that has ended
 	ended          int64  // where the capture was when nothing more could come of it
 	seen           int64  // when the question's packet came last

@@ -14,25 +14,30 @@ const spread = 0x9e3779b97f4a7c15
 
 // hash mixes what ties a reply to its question: the ends, the transport, the ID and
 // the question.
-func hash(client, server netip.AddrPort, question uint64, id uint16, tcp bool) uint64 {
-	h := question ^ uint64(id)<<48 ^ uint64(client.Port())<<16 ^ uint64(server.Port())
-	h = mixAddress(h, client.Addr())
-	h = mixAddress(h, server.Addr())
+// The ends are given by the hashes of their addresses, and their ports.
+func hash(client, server uint64, clientPort, serverPort uint16, question uint64, id uint16, tcp bool) uint64 {
+	h := question ^ uint64(id)<<48 ^ uint64(clientPort)<<16 ^ uint64(serverPort)
+	h = mix(mix(h, client), server)
 	if tcp {
 		h = ^h
 	}
 	return h
 }
 
-func mixAddress(h uint64, a netip.Addr) uint64 {
-	b := a.As16()
-	h = (h ^ binary.LittleEndian.Uint64(b[8:])) * spread
-	h ^= h >> 29
-	if !a.Is4() {
-		h = (h ^ binary.LittleEndian.Uint64(b[:8])) * spread
-		h ^= h >> 31
+// mix takes one hash into another.
+func mix(h, into uint64) uint64 {
+	h = (h ^ into) * spread
+	return h ^ h>>29
+}
+
+// hashAddress is worked out once for each end of a message: much is found by it.
+func hashAddress(a netip.Addr) uint64 {
+	if a.Is4() {
+		b := a.As4()
+		return mix(uint64(binary.LittleEndian.Uint32(b[:])), spread)
 	}
-	return h
+	b := a.As16()
+	return mix(mix(binary.LittleEndian.Uint64(b[8:]), spread), binary.LittleEndian.Uint64(b[:8]))
 }
 
 // Message is one DNS message as it was found in a capture.
@@ -41,6 +46,7 @@ type Message struct {
 	View     wire.View
 	name     uint64 // hash of the question's name
 	question uint64 // and of the whole question
+	from, to uint64 // and of the addresses of its ends
 }
 
 // NewMessage reads the message that a packet carries. The error is a *wire.ParseError.
@@ -59,6 +65,7 @@ func (m *Message) read() (err error) {
 		return &wire.ParseError{Field: "QNAME", Offset: 12, Err: wire.ErrPointer} // there is nothing before it to point at
 	}
 	m.name, m.question = m.View.QuestionHashes()
+	m.from, m.to = hashAddress(m.Packet.From.Addr()), hashAddress(m.Packet.To.Addr())
 	return nil
 }
 
@@ -143,7 +150,7 @@ func (p *Pairer) find(hash uint64, client, server netip.AddrPort, m *Message) *P
 }
 
 func (p *Pairer) asked(m *Message) {
-	hash := hash(m.Packet.From, m.Packet.To, m.question, m.View.ID(), m.Packet.TCP)
+	hash := hash(m.from, m.to, m.Packet.From.Port(), m.Packet.To.Port(), m.question, m.View.ID(), m.Packet.TCP)
 	if pair := p.find(hash, m.Packet.From, m.Packet.To, m); pair != nil {
 		p.again(pair, &m.Packet)
 		return
@@ -152,7 +159,7 @@ func (p *Pairer) asked(m *Message) {
 	p.numbered++
 	pair.Number, pair.id, pair.name, pair.question, pair.hash, pair.Client, pair.Server, pair.TCP = p.numbered, m.View.ID(), m.name, m.question, hash, m.Packet.From, m.Packet.To, m.Packet.TCP
 	pair.Sent = append(pair.Sent, Try{m.Packet.Number, m.Packet.At})
-	pair.seen, pair.hops = m.Packet.At, m.Packet.Hops
+	pair.seen, pair.hops, pair.clientHash, pair.serverHash = m.Packet.At, m.Packet.Hops, m.from, m.to
 	pair.Query = append(pair.Query, m.Packet.Payload[:min(len(m.Packet.Payload), maxQuery)]...)
 	// The view has to lie over the copy, since the packet's bytes are not ours.
 	pair.view = m.View.Over(pair.Query)
@@ -188,7 +195,7 @@ func (p *Pairer) again(pair *Pair, packet *capture.Packet) {
 // relate ties a new question to what its client asked for the same name before.
 func (p *Pairer) relate(pair *Pair, m *Message) {
 	client := pair.Client.Addr()
-	pair.about, pair.wants = mixAddress(m.name, client), mixAddress(m.question, client)
+	pair.about, pair.wants = mix(m.name, m.from), mix(m.question, m.from)
 	half := p.latest[pair.about%buckets]
 	p.latest[pair.about%buckets] = pair
 	if half != nil && half.about == pair.about && half.Client.Addr() == client && half.Server == pair.Server &&
@@ -223,7 +230,7 @@ func (p *Pair) link() Link {
 }
 
 func (p *Pairer) replied(m *Message) {
-	pair := p.find(hash(m.Packet.To, m.Packet.From, m.question, m.View.ID(), m.Packet.TCP), m.Packet.To, m.Packet.From, m)
+	pair := p.find(hash(m.to, m.from, m.Packet.To.Port(), m.Packet.From.Port(), m.question, m.View.ID(), m.Packet.TCP), m.Packet.To, m.Packet.From, m)
 	if pair == nil {
 		if !m.View.HasQuestion() {
 			pair = p.unquestioned(m)
@@ -307,7 +314,7 @@ func answerSum(v wire.View) (sum uint64) {
 
 // unsolicited is a reply that answers no question of the capture.
 func (p *Pairer) unsolicited(m *Message) {
-	fits := p.wanted[mixAddress(m.question, m.Packet.To.Addr())%buckets]
+	fits := p.wanted[mix(m.question, m.to)%buckets]
 	if fits != nil && (fits.done || fits.Client.Addr() != m.Packet.To.Addr() || !fits.view.SameQuestion(m.View)) {
 		fits = nil
 	}

@@ -33,8 +33,10 @@ func bucketOf(d time.Duration) int {
 }
 
 // Add counts one time.
-func (h *Histogram) Add(d time.Duration) {
-	h.buckets[bucketOf(d)]++
+func (h *Histogram) Add(d time.Duration) { h.add(bucketOf(d), d) }
+
+func (h *Histogram) add(bucket int, d time.Duration) {
+	h.buckets[bucket]++
 	h.Count++
 	h.Max = max(h.Max, d)
 }
@@ -87,19 +89,54 @@ func (s *Stat) Peers() int { return len(s.peers) }
 
 const maxPeers = 64
 
-func (s *Stat) add(p *Pair, peer netip.Addr) {
-	s.Exchanges++
-	switch outcome := p.Outcome(); {
+// entry is what is counted of an exchange, by its name, its server and its client.
+type entry struct {
+	how    how
+	bucket int // of the histogram; -1 without a reply
+	took   time.Duration
+}
+
+// how an exchange ended, as far as it is counted.
+type how uint8
+
+const (
+	well how = iota
+	noName
+	failed
+	unanswered // which is failed too
+)
+
+func entryOf(p *Pair, outcome exchange.Outcome) entry {
+	e := entry{bucket: -1}
+	switch {
+	case outcome == exchange.Answered: // as nearly all are
 	case outcome == exchange.NoName:
-		s.NoName++
+		e.how = noName
 	case outcome.Silent():
-		s.Failed++
-		s.Unanswered++
+		e.how = unanswered
 	case Failed(outcome):
-		s.Failed++
+		e.how = failed
 	}
 	if p.Reply != nil {
-		s.Latency.Add(p.Took())
+		e.took = p.Took()
+		e.bucket = bucketOf(e.took)
+	}
+	return e
+}
+
+func (s *Stat) add(e entry, peer netip.Addr) {
+	s.Exchanges++
+	switch e.how {
+	case noName:
+		s.NoName++
+	case unanswered:
+		s.Failed++
+		s.Unanswered++
+	case failed:
+		s.Failed++
+	}
+	if e.bucket >= 0 {
+		s.Latency.add(e.bucket, e.took)
 	}
 	if peer == s.peer {
 		return
@@ -127,46 +164,74 @@ type Row struct {
 // as one.
 const maxTable = 20_000
 
-// table counts by key in bounded memory.
+// table counts by key in bounded memory. Rows are found by open addressing: a map
+// costs several times as much.
 type table[K comparable] struct {
-	rows   map[K]*Stat
-	rest   Stat
-	hash   func(K) uint64
-	recent [256]struct { // the rows used last, found with less work
-		key  K
-		stat *Stat
+	slots []slot[K] // a power of two; at most two thirds are taken
+	count int
+	rest  Stat
+}
+
+type slot[K comparable] struct {
+	stat *Stat // nil: free
+	key  K
+	hash uint64
+}
+
+// place is the slot of k, or the free one where it belongs.
+func (t *table[K]) place(k K, hash uint64) *slot[K] {
+	mask := uint64(len(t.slots) - 1)
+	for i := hash >> 7; ; i++ {
+		s := &t.slots[i&mask]
+		if s.stat == nil || s.hash == hash && s.key == k {
+			return s
+		}
 	}
 }
 
+// find returns the row for k; nil without one.
+func (t *table[K]) find(k K, hash uint64) *Stat {
+	if t.count == 0 {
+		return nil
+	}
+	return t.place(k, hash).stat
+}
+
 // of returns the row for k, and whether it is a new one.
-func (t *table[K]) of(k K) (s *Stat, fresh bool) {
-	recent := &t.recent[t.hash(k)%uint64(len(t.recent))]
-	if recent.stat != nil && recent.key == k {
-		return recent.stat, false
+func (t *table[K]) of(k K, hash uint64) (s *Stat, fresh bool) {
+	if 3*(t.count+1) > 2*len(t.slots) {
+		t.grow()
 	}
-	s = t.rows[k]
-	if s == nil {
-		if len(t.rows) >= maxTable {
-			return &t.rest, false
-		}
-		if t.rows == nil {
-			t.rows = map[K]*Stat{}
-		}
-		s, fresh = &Stat{}, true
-		t.rows[k] = s
+	at := t.place(k, hash)
+	switch {
+	case at.stat != nil:
+		return at.stat, false
+	case t.count >= maxTable:
+		return &t.rest, false
 	}
-	recent.stat, recent.key = s, k
-	return s, fresh
+	t.count++
+	*at = slot[K]{&Stat{}, k, hash}
+	return at.stat, true
+}
+
+func (t *table[K]) grow() {
+	old := t.slots
+	t.slots = make([]slot[K], max(64, 2*len(old)))
+	for _, s := range old {
+		if s.stat != nil {
+			*t.place(s.key, s.hash) = s
+		}
+	}
 }
 
 // sorted returns the rows, those with the most exchanges first.
 func (t *table[K]) sorted(text func(K) string) []Row {
-	rows := make([]Row, 0, len(t.rows))
-	for k, s := range t.rows {
-		if s.Exchanges == 0 {
-			continue // seen, and not chosen
+	rows := make([]Row, 0, t.count)
+	for _, s := range t.slots {
+		if s.stat == nil || s.stat.Exchanges == 0 {
+			continue // free, or seen and not chosen
 		}
-		rows = append(rows, Row{text(k), s})
+		rows = append(rows, Row{text(s.key), s.stat})
 	}
 	slices.SortFunc(rows, func(a, b Row) int {
 		if a.Stat.Exchanges != b.Stat.Exchanges {

@@ -309,6 +309,16 @@ func (v *Verdict) Evidence() []int {
 	return all.Evidence
 }
 
+// Codes are those of the cause, each once, the one that speaks for all first.
+func (v *Verdict) Codes() (codes []string) {
+	for _, f := range v.Cause {
+		if !slices.Contains(codes, string(f.Code)) {
+			codes = append(codes, string(f.Code))
+		}
+	}
+	return codes
+}
+
 // Findings are all of them: the cause, what follows from it, and what was seen besides.
 func (v *Verdict) Findings() []finding.Finding { return slices.Concat(v.Cause, v.Follows, v.Also) }
 

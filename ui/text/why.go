@@ -27,6 +27,9 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 		v.line()
 		v.row("where", WhereWords(d))
 		v.row("why", string(d.Cause[0].Code)+": "+meaning(d.Cause[0].Code))
+		if others := d.Codes()[1:]; len(others) > 0 {
+			v.row("with", strings.Join(others, ", "))
+		}
 		v.row("how sure", d.Sure+": "+d.Because)
 		if d.Against != "" {
 			v.row("but", d.Against)
