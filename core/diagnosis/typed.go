@@ -1,0 +1,96 @@
+package diagnosis
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/machine"
+	"unquil/core/wire"
+)
+
+// machine looks at what this machine makes of the name before anybody is asked.
+func (r *round) machine(ctx context.Context) {
+	if r.Setup == nil {
+		return
+	}
+	at := r.begin("this machine's set-up")
+	if errors.Is(r.SetupErr, machine.ErrNoResolver) {
+		r.found = append(r.found, finding.New(finding.NoResolver, finding.Fault, finding.About{}, "This machine has no resolver to ask."))
+	}
+	if r.SetupErr != nil {
+		r.end(at, Wrong, r.SetupErr.Error())
+		return
+	}
+	var listed []string
+	for _, address := range r.Setup.Resolvers {
+		listed = append(listed, address.Addr().String())
+	}
+	saw := "asks " + strings.Join(listed, ", then ")
+	typed := r.Typed
+	if typed == "" {
+		typed = r.Name.String()
+	}
+	candidates := r.Setup.Candidates(typed, r.Name)
+	hosts := r.Setup.InHosts(typed)
+	if len(r.Resolvers) == 0 || candidates[0].Suffix == "" && len(hosts) == 0 {
+		r.end(at, Fine, saw)
+		return
+	}
+	n := r.localName(ctx, *r.Setup, r.Resolvers[0], typed, r.Name, nil)
+	switch {
+	case n.Found != nil:
+		r.Name = n.Found.Name
+	case len(candidates) > 1 && r.Name.Labels() == 1:
+		r.Name = candidates[0].Name // one label alone is meant with a suffix
+	}
+	if hidden := r.hidden(ctx, n); hidden != nil {
+		n.Asked = append(n.Asked, hidden...)
+	}
+	for _, f := range n.findings() {
+		if _, failed := failureCodes[f.Code]; !failed { // which is told where the resolver is judged
+			r.found = append(r.found, f)
+		}
+	}
+	state := Fine
+	if finding.Worst(r.found) != "" && finding.Worst(r.found) != finding.Note {
+		state = Wrong
+	}
+	if len(hosts) > 0 {
+		saw += fmt.Sprintf("; its hosts file has %s", typed)
+	}
+	if n.Found != nil && n.Found.Suffix != "" {
+		saw += fmt.Sprintf("; the search list makes %s of it", n.Found.Name.Spoken())
+	}
+	r.end(at, state, saw)
+}
+
+// hidden asks for the candidates behind the one that was found: where one of them
+// says something else, the suffix has led to another name than may be meant.
+func (r *round) hidden(ctx context.Context, n *LocalName) []*exchange.Exchange {
+	if n.Found == nil || n.Found.Suffix == "" {
+		return nil
+	}
+	behind := n.Candidates[slices.Index(n.Candidates, *n.Found)+1:]
+	var requests []exchange.Request
+	for _, c := range behind {
+		requests = append(requests, exchange.Request{Server: r.Resolvers[0], Question: wire.Question{Name: c.Name, Type: wire.A, Class: wire.IN}})
+	}
+	asked := r.Session.AskAll(ctx, requests)
+	for i, e := range asked {
+		values := exchange.Values(e.Answer().Records)
+		if e.Outcome != exchange.Answered || slices.ContainsFunc(e.Answer().Records, func(record wire.Record) bool {
+			a, ok := record.Address()
+			return ok && slices.Contains(n.Resolver, a)
+		}) {
+			continue
+		}
+		r.found = append(r.found, finding.New(finding.SuffixAppended, finding.Concern, finding.About{Name: n.Found.Name.String()},
+			fmt.Sprintf("%s is taken for %s, by the suffix %s; behind it stands %s, with the address %s.", n.Typed, n.Found.Name.Spoken(), n.Found.Suffix, behind[i].Name.Spoken(), values[0]), e.Number))
+	}
+	return nil
+}
