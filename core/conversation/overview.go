@@ -189,10 +189,10 @@ func (o *Overview) add(p *Pair) {
 		o.spell(p.name, p.view)
 	}
 	e := entryOf(p, outcome)
-	name.add(e, client)
+	name.add(e, p.clientHash)
 	server, _ := o.servers.of(p.Server, p.serverHash+uint64(p.Server.Port()))
-	server.add(e, client)
-	asker.add(e, p.Server.Addr())
+	server.add(e, p.clientHash)
+	asker.add(e, p.serverHash)
 	o.Timeline.add(p.Sent[0].At, e)
 	o.slowest(p)
 	if size := len(p.Query) + len(p.Reply); len(o.Kept) < o.options.Keep && o.keptBytes+size < maxKeptBytes {

@@ -78,16 +78,43 @@ type Stat struct {
 	NoName     int
 	Unanswered int // of Failed
 	Latency    Histogram
-	peers      map[netip.Addr]bool // who was on the other side, up to 64
-	peer       netip.Addr          // the last of them
+	peers      *peers // who was on the other side
+	peer       uint64 // the hash of the last of them
 	hasCache   bool
 	missing    *client // of a client: the names that it was told not to exist
 }
 
 // Peers is how many clients a server had, or servers a client; 64 stands for 64 or more.
-func (s *Stat) Peers() int { return len(s.peers) }
+func (s *Stat) Peers() int {
+	if s.peers == nil {
+		return 0
+	}
+	return s.peers.count
+}
 
 const maxPeers = 64
+
+// peers is a set of up to 64 addresses, by their hashes: one that is looked into with
+// every exchange.
+type peers struct {
+	count int
+	slots [2 * maxPeers]uint32 // of the hash; 0: free
+}
+
+func (p *peers) add(hash uint64) {
+	short := uint32(hash>>32) | 1
+	for i := hash >> 11; p.count < maxPeers; i++ {
+		slot := &p.slots[i%uint64(len(p.slots))]
+		if *slot == short {
+			return
+		}
+		if *slot == 0 {
+			*slot = short
+			p.count++
+			return
+		}
+	}
+}
 
 // entry is what is counted of an exchange, by its name, its server and its client.
 type entry struct {
@@ -124,7 +151,7 @@ func entryOf(p *Pair, outcome exchange.Outcome) entry {
 	return e
 }
 
-func (s *Stat) add(e entry, peer netip.Addr) {
+func (s *Stat) add(e entry, peer uint64) {
 	s.Exchanges++
 	switch e.how {
 	case noName:
@@ -141,12 +168,11 @@ func (s *Stat) add(e entry, peer netip.Addr) {
 	if peer == s.peer {
 		return
 	}
-	if s.peer = peer; len(s.peers) < maxPeers && !s.peers[peer] {
-		if s.peers == nil {
-			s.peers = map[netip.Addr]bool{}
-		}
-		s.peers[peer] = true
+	if s.peers == nil {
+		s.peers = &peers{}
 	}
+	s.peer = peer
+	s.peers.add(peer)
 }
 
 // Failed reports whether an outcome is no answer and no step towards one.

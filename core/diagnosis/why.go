@@ -9,7 +9,6 @@ import (
 	"sync"
 
 	"unquil/core/delegation"
-
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"

@@ -167,15 +167,17 @@ func JudgeView(v wire.View) Outcome {
 		return Truncated
 	}
 	code, answered, ns, soa := flags.RCode(), false, false, false
-	c := v.Records()
+	c, wanted := v.Records(), v.QType()
 	for c.Next() {
-		switch r := &c.Record; {
-		case r.Section == wire.AnswerSection:
-			answered = answered || r.Type == v.QType() || v.QType() == wire.ANY
-		case r.Section == wire.AuthoritySection:
+		switch r := &c.Record; r.Section {
+		case wire.AnswerSection:
+			answered = answered || r.Type == wanted || wanted == wire.ANY
+		case wire.AuthoritySection:
 			ns, soa = ns || r.Type == wire.NS, soa || r.Type == wire.SOA
-		case r.Type == wire.OPT:
-			code |= wire.RCode(r.TTL>>24) << 4
+		default:
+			if r.Type == wire.OPT {
+				code |= wire.RCode(r.TTL>>24) << 4
+			}
 		}
 	}
 	switch {
