@@ -123,6 +123,7 @@ type client struct {
 	at      int
 	last    int64 // when it asked for the newest of them
 	times   [burstNames]int64
+	burst   *group // of many such names in a row; nil before the first
 }
 
 type missing struct {
@@ -177,7 +178,12 @@ func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 	oldest := c.times[c.at%burstNames]
 	c.times[c.at%burstNames] = sent
 	if c.at++; c.at > burstNames && sent-oldest < burstWithin {
-		o.find(groupKey{code: finding.NoNameBurst, client: p.Client.Addr()}, finding.Concern, p)
+		if c.burst == nil {
+			c.burst = o.find(groupKey{code: finding.NoNameBurst, client: p.Client.Addr()}, finding.Concern, p)
+		} else {
+			p.Codes = append(p.Codes, finding.NoNameBurst)
+			c.burst.add(p)
+		}
 	}
 }
 

@@ -422,7 +422,11 @@ func (p *Pairer) Free(pair *Pair) {
 	if cap(spare) > maxSpare {
 		spare = nil
 	}
-	*pair = Pair{Query: pair.Query[:0], Sent: pair.Sent[:0], Codes: pair.Codes[:0], spare: spare[:0]}
+	// Only what a question does not set anew: a pair is large, and there are many.
+	pair.Query, pair.Sent, pair.Codes, pair.spare = pair.Query[:0], pair.Sent[:0], pair.Codes[:0], spare[:0]
+	pair.Reply, pair.reply, pair.relations, pair.outcome = nil, wire.View{}, nil, ""
+	pair.ReceivedIn, pair.Received, pair.Cut, pair.Torn, pair.Copies, pair.Falling, pair.Guesses = 0, 0, false, false, 0, false, 0
+	pair.ended, pair.done, pair.waited, pair.twin, pair.same = 0, false, false, nil, nil
 	p.free = append(p.free, pair)
 }
 

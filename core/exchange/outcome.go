@@ -166,29 +166,16 @@ func JudgeView(v wire.View) Outcome {
 	if flags.Has(wire.TC) {
 		return Truncated
 	}
-	code, answered, ns, soa := flags.RCode(), false, false, false
-	c, wanted := v.Records(), v.QType()
-	for c.Next() {
-		switch r := &c.Record; r.Section {
-		case wire.AnswerSection:
-			answered = answered || r.Type == wanted || wanted == wire.ANY
-		case wire.AuthoritySection:
-			ns, soa = ns || r.Type == wire.NS, soa || r.Type == wire.SOA
-		default:
-			if r.Type == wire.OPT {
-				code |= wire.RCode(r.TTL>>24) << 4
-			}
-		}
-	}
+	o := v.Outline()
 	switch {
-	case code != wire.NoError:
-		if o, ok := rcodeOutcomes[code]; ok {
-			return o
+	case o.Code != wire.NoError:
+		if known, ok := rcodeOutcomes[o.Code]; ok {
+			return known
 		}
-		return Outcome(strings.ToLower(code.String()))
-	case answered:
+		return Outcome(strings.ToLower(o.Code.String()))
+	case o.Answered:
 		return Answered
-	case ns && !soa && !flags.Has(wire.AA) && v.Count(wire.AnswerSection) == 0:
+	case o.NS && !o.SOA && !flags.Has(wire.AA) && v.Count(wire.AnswerSection) == 0:
 		return Referral
 	}
 	return NoData

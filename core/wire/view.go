@@ -1,6 +1,9 @@
 package wire
 
-import "encoding/binary"
+import (
+	"bytes"
+	"encoding/binary"
+)
 
 const headerSize = 12 // bytes (RFC 1035 §4.1.1)
 
@@ -167,12 +170,64 @@ func (v View) SameQuestion(w View) bool {
 	if len(a) != len(b) {
 		return false
 	}
+	if bytes.Equal(a, b) { // as nearly always: clients seldom change the case
+		return true
+	}
 	for i := range a {
 		if a[i] != b[i] && fold(a[i]) != fold(b[i]) {
 			return false
 		}
 	}
 	return true
+}
+
+// Outline is what a look at the types of a message's records tells.
+type Outline struct {
+	Answered bool  // the answer holds a record of the asked type
+	NS, SOA  bool  // the authority section holds one
+	Code     RCode // with the upper bits that OPT holds (RFC 6891 §6.1.3)
+}
+
+// Outline reads the message once, as far as it is sound, and allocates nothing. It is
+// a loop of its own beside [View.Records], since every reply of a capture goes through it.
+func (v View) Outline() Outline {
+	o := Outline{Code: v.Flags().RCode()}
+	msg, off, wanted := v.msg, v.records, v.QType()
+	for section := AnswerSection; section <= AdditionalSection; section++ {
+		for left := v.Count(section); left > 0; left-- {
+			if off >= len(msg) {
+				return o
+			}
+			fixed := off + 2
+			if msg[off] < 0xC0 { // nearly all owners are compressed
+				var err error
+				if fixed, err = skipWireName(msg, off); err != nil {
+					return o
+				}
+			}
+			if fixed+10 > len(msg) {
+				return o
+			}
+			head := msg[fixed : fixed+10 : fixed+10]
+			end := fixed + 10 + int(binary.BigEndian.Uint16(head[8:]))
+			if end > len(msg) {
+				return o
+			}
+			t := Type(binary.BigEndian.Uint16(head))
+			switch section {
+			case AnswerSection:
+				o.Answered = o.Answered || t == wanted || wanted == ANY
+			case AuthoritySection:
+				o.NS, o.SOA = o.NS || t == NS, o.SOA || t == SOA
+			default:
+				if t == OPT {
+					o.Code |= RCode(head[4]) << 4
+				}
+			}
+			off = end
+		}
+	}
+	return o
 }
 
 // Records walks the records of the message in order.
