@@ -42,7 +42,7 @@ func (v *View) Zone(z *diagnosis.Zone) {
 		widest = max(widest, len(s.Address.String()))
 	}
 	tried := slices.ContainsFunc(z.States, func(s *zonecare.State) bool { return s.Transfer != nil })
-	columns := []column{{"address", widest + 2}, {"serial", 12}, {"TCP", 5}, {"EDNS", 6}, {"recursion", 10}}
+	columns := []column{{"address", widest + 2}, {"serial", 11}, {"TCP", 5}, {"EDNS", 6}, {"recursion", 10}}
 	if tried {
 		columns = append(columns, column{"transfer", 9})
 	}
