@@ -194,8 +194,14 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	}
 	var picked conversation.Picked
 	lines := a.lineWriter(d)
+	var plain, remarkable int // of the report's capture, which need not be as large as the file
 	options.Each = func(p *conversation.Pair) {
-		if d.to != "" || a.reportFile != "" {
+		of := &plain
+		if len(p.Codes) > 0 {
+			of = &remarkable
+		}
+		*of++
+		if d.to != "" || a.reportFile != "" && *of <= options.Keep {
 			picked.Add(p)
 		}
 		lines.pair(p)

@@ -106,8 +106,8 @@ func TestMarkdown(t *testing.T) {
 
 func TestReportsAreBounded(t *testing.T) {
 	r := hostile(t)
-	for n := range 600 {
-		e := r.Exchanges[1]
+	for n := range 1200 {
+		e := r.Exchanges[n%2] // one that was answered, one that was not
 		e.Number = 100 + n
 		r.Exchanges = append(r.Exchanges, e)
 	}
@@ -115,7 +115,8 @@ func TestReportsAreBounded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, maxShown, strings.Count(string(text), "<details"))
 	assert.Contains(t, string(text), `id="x4"`, "evidence is shown first")
-	assert.Contains(t, string(text), "352 more are not shown here, and in evidence.pcapng")
+	assert.Contains(t, string(text), "952 more are not shown here, and in evidence.pcapng")
+	assert.LessOrEqual(t, strings.Count(string(text), "stroke:currentColor"), maxPoints+50, "and no more points than a plot can show")
 	empty, err := Text(HTML, &Report{Headline: "nothing"}, nil)
 	require.NoError(t, err)
 	assert.NotContains(t, string(empty), "<svg")

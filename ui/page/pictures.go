@@ -236,6 +236,9 @@ func (s *svg) arrow(class string, x1, y1, x2, y2 int) {
 // ink is drawn in the colour of the page's text, whichever that is.
 var ink = color.RGBA{R: 1, G: 2, B: 3, A: 255}
 
+// maxPoints is how many replies of one server are drawn.
+const maxPoints = 200
+
 // maxServers is how many servers a plot of latencies has room for.
 const maxServers = 14
 
@@ -254,6 +257,12 @@ func latencyPlot(exchanges []exchange.Exchange) (template.HTML, error) {
 		}
 		if points[name] == nil {
 			servers = append(servers, name)
+		}
+		if len(points[name]) == maxPoints { // every other one stays, as a sample
+			for k := range maxPoints / 2 {
+				points[name][k] = points[name][2*k]
+			}
+			points[name] = points[name][:maxPoints/2]
 		}
 		points[name] = append(points[name], plotter.XY{X: ms})
 		least, most = min(least, ms), max(most, ms)
