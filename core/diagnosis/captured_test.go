@@ -1,8 +1,11 @@
 package diagnosis_test
 
 import (
+	"context"
 	"fmt"
+	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -11,6 +14,8 @@ import (
 	"unquil/core/capture"
 	"unquil/core/conversation"
 	"unquil/core/diagnosis"
+	"unquil/core/exchange"
+	"unquil/core/machine"
 	"unquil/core/wire"
 	"unquil/lab"
 )
@@ -96,4 +101,33 @@ func TestOneCauseIsOneVerdict(t *testing.T) {
 	assert.Contains(t, verdicts[0].Sentence(), "and 16 more: No server of closing.works.example answers for it")
 	assert.True(t, verdicts[1].OK())
 	assert.Equal(t, verdicts, diagnosis.Group(verdicts), "what is grouped stays so")
+}
+
+// What programs on the machine get may come from another source than its resolvers.
+func TestBackAtTheMachine(t *testing.T) {
+	p, l := probe(t)
+	setup, err := machine.Read(lab.Machine(""))
+	require.NoError(t, err)
+	for _, tt := range []struct {
+		name, own string
+		want      []string
+	}{
+		{"the same", "203.0.113.121", nil},
+		{"from elsewhere", "192.0.2.200", []string{"concern source-differs"}},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			v := p.Why(t.Context(), diagnosis.Case{Typed: "web.hollowtarn.example.", Name: wire.MustParseName("web.hollowtarn.example"), Types: []wire.Type{wire.A}, Setup: &setup,
+				Resolvers: []exchange.Server{resolver(t, l, "office")}, System: func(context.Context, string) ([]netip.Addr, error) {
+					return []netip.Addr{netip.MustParseAddr(tt.own)}, nil
+				}})
+			var heavy []string
+			for _, f := range codes(v.Findings()) {
+				if !strings.HasPrefix(f, "note") {
+					heavy = append(heavy, f)
+				}
+			}
+			assert.Equal(t, tt.want, heavy)
+			assert.Contains(t, v.Checks[len(v.Checks)-1].Saw, tt.own)
+		})
+	}
 }

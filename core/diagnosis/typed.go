@@ -1,9 +1,11 @@
 package diagnosis
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -67,6 +69,49 @@ func (r *round) machine(ctx context.Context) {
 		saw += fmt.Sprintf("; the search list makes %s of it", n.Found.Name.Spoken())
 	}
 	r.end(at, state, saw)
+}
+
+// backHome looks a name up as programs on this machine do, and holds what comes back
+// against its resolvers: another source of names may come before them.
+func (r *round) backHome(ctx context.Context) {
+	if r.Setup == nil {
+		return
+	}
+	r.found = append(r.found, stubs(*r.Setup, r.control)...)
+	if r.System == nil || !slices.ContainsFunc(r.Types, func(t wire.Type) bool { return t == wire.A || t == wire.AAAA }) {
+		return
+	}
+	check := r.begin("this machine's own look-up")
+	own, err := r.System(ctx, cmp.Or(r.Typed, r.Name.Spoken()))
+	var known []netip.Addr
+	var evidence []int
+	for _, of := range r.answers {
+		for _, e := range of {
+			evidence = append(evidence, e.Number)
+			for _, record := range e.Answer().Records {
+				if a, ok := record.Address(); ok {
+					known = append(known, a)
+				}
+			}
+		}
+	}
+	words := make([]string, len(own))
+	for i, a := range own {
+		words[i] = a.String()
+	}
+	saw := strings.Join(words, ", ")
+	if err != nil {
+		saw = err.Error()
+	}
+	agrees := slices.ContainsFunc(own, func(a netip.Addr) bool { return slices.Contains(known, a) })
+	told := slices.ContainsFunc(r.found, func(f finding.Finding) bool { return f.Code == finding.HostsOverride })
+	if agrees || told || len(own) == 0 || len(known) == 0 {
+		r.end(check, Fine, saw)
+		return
+	}
+	r.end(check, Wrong, saw)
+	r.found = append(r.found, finding.New(finding.SourceDiffers, finding.Concern, finding.About{Name: r.Name.String()},
+		fmt.Sprintf("This machine's own look-up gives %s, and its resolvers say %s: another source of names comes first here.", saw, known[0]), evidence...))
 }
 
 // hidden asks for the candidates behind the one that was found: where one of them

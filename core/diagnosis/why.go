@@ -25,6 +25,7 @@ type Case struct {
 	Others    []exchange.Server // resolvers to hold those against: what they say is told, and not judged
 	Setup     *machine.Setup    // of the machine whose resolvers these are; nil where they were named
 	SetupErr  error             // what reading that set-up gave
+	System    SystemLookup      // that machine\'s own look-up; nil where it cannot be tried
 	Watch     func([]Check)     // is called with all checks whenever one changes; nil: nobody
 }
 
@@ -56,6 +57,7 @@ func (p Probe) Why(ctx context.Context, c Case) Verdict {
 	r.judgeAnswers(ctx)
 	r.judgeWay()
 	r.judgeTargets(ctx)
+	r.backHome(ctx)
 	r.tellApart(ctx)
 	r.noWayOut()
 	r.soften()

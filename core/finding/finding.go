@@ -100,6 +100,7 @@ const (
 	Intercepted          Code = "intercepted"
 	AddressNowhere       Code = "address-nowhere"
 	Unsteady             Code = "unsteady"
+	SourceDiffers        Code = "source-differs"
 )
 
 // Entry is one code's page in the catalogue.
@@ -117,6 +118,7 @@ var Catalogue = []Entry{
 	{SuffixAppended, "this machine", "The name was asked with a suffix of this machine's search list behind it.", "Write the name with a final dot to have it asked as it is."},
 	{SuffixDetour, "this machine", "Questions are lost on the search list before the right one is asked.", "Write the name with a final dot, or shorten the search list."},
 	{StubInPath, "this machine", "The resolver is this machine itself, which passes the question on to another.", "Ask the resolver behind it too, to see which of the two gives the answer."},
+	{SourceDiffers, "this machine", "This machine's own look-up gives another answer than its resolvers do: another source of names comes before them.", "See with unquil local where this machine looks names up, and in which order."},
 	{NoWayOut, "this machine", "Nobody answers, neither a resolver nor a root server: nothing that this machine sends seems to get out.", "Look at this machine's cable, wireless link and gateway first, then at the firewall on the way out."},
 	{Intercepted, "this machine", "Somebody on the way answers in place of the servers that are asked.", "Ask your network's people whether port 53 is redirected on purpose; until then what servers seem to say is the word of whoever answers instead."},
 	{NoReply, "a server", "The server sent nothing back, however often it was asked.", "Ask whoever runs the server whether it is up and whether a firewall drops port 53."},

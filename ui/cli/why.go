@@ -50,6 +50,9 @@ func newWhy(a *app) *cobra.Command {
 			}
 			for i := range cases {
 				cases[i].Resolvers, cases[i].Setup, cases[i].SetupErr = servers, setup, setupErr
+				if !a.lab {
+					cases[i].System = systemLookup
+				}
 			}
 			others, err := a.others(cmd.Context(), also, servers)
 			if err != nil {
