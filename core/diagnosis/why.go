@@ -25,7 +25,7 @@ type Case struct {
 	Others    []exchange.Server // resolvers to hold those against: what they say is told, and not judged
 	Setup     *machine.Setup    // of the machine whose resolvers these are; nil where they were named
 	SetupErr  error             // what reading that set-up gave
-	System    SystemLookup      // that machine\'s own look-up; nil where it cannot be tried
+	System    SystemLookup      // that machine's own look-up; nil where it cannot be tried
 	Watch     func([]Check)     // is called with all checks whenever one changes; nil: nobody
 }
 
