@@ -37,6 +37,7 @@ func TestWhySays(t *testing.T) {
 		{"what cannot be told for sure", []string{"why", "--lab", "web.hollowtarn.example", "-t", "A", "--from", "stranded", "--lab-path", "inside", "--wait", "200ms", "--tries", "1"}, 3,
 			[]string{"how sure likely: the resolver says so itself", "were not seen to answer"}, nil},
 		{"other resolvers beside", []string{"why", "--lab", "web.hollowtarn.example", "-t", "A", "--from", "closed", "--also", "isp"}, 3, []string{"where the resolver: closed", "elsewhere isp says 203.0.113.120", "fine other resolvers: isp"}, nil},
+		{"one of the zone's own servers, asked as a resolver", []string{"why", "--lab", "summit.hollowtarn.example", "--from", "dns1.hollowtarn.example"}, 0, []string{"nothing wrong"}, []string{"recursion-unavailable"}},
 		{"an address stands for its name", []string{"why", "--lab", "203.0.113.80"}, 0, []string{"it works, with a concern", "reverse-mismatch", "where the zone's data: 113.0.203.in-addr.arpa"}, nil},
 		{"several names of one cause", []string{"why", "--lab", "a.closing.works.example", "b.closing.works.example", "web.hollowtarn.example", "-t", "A"}, 3,
 			[]string{"fault a.closing.works.example, b.closing.works.example: No server of closing.works.example answers for it", "nothing wrong web.hollowtarn.example"}, nil},

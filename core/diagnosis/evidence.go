@@ -47,7 +47,7 @@ func (r *round) judgeAnswers(ctx context.Context) {
 
 // besides is what is odd about a resolver's reply, beside what it says.
 func (r *round) besides(e *exchange.Exchange, about finding.About) (found []finding.Finding) {
-	if e.Reply != nil && !e.Reply.Flags.Has(wire.RA) && e.Outcome != exchange.Answered && e.Outcome != exchange.NoName {
+	if e.Reply != nil && !e.Reply.Flags.Has(wire.RA) && !e.Authoritative() && e.Outcome != exchange.Answered && e.Outcome != exchange.NoName {
 		r.drop(e.Number)
 		found = append(found, finding.New(finding.RecursionUnavailable, finding.Fault, about,
 			fmt.Sprintf("%s offers no recursion: it is no resolver for you, and answers %s.", e.Server.Name(), e.Outcome), e.Number))
