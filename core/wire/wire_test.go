@@ -348,12 +348,36 @@ func BenchmarkAppendMessage(b *testing.B) {
 	}
 }
 
+// assertOutline checks that the tight loop sees what the cursor sees.
+func assertOutline(t *testing.T, data []byte) {
+	v, err := ReadView(data)
+	if err != nil {
+		return
+	}
+	want := Outline{Code: v.Flags().RCode()}
+	c := v.Records()
+	for c.Next() {
+		switch r := c.Record; r.Section {
+		case AnswerSection:
+			want.Answered = want.Answered || r.Type == v.QType() || v.QType() == ANY
+		case AuthoritySection:
+			want.NS, want.SOA = want.NS || r.Type == NS, want.SOA || r.Type == SOA
+		default:
+			if r.Type == OPT {
+				want.Code |= RCode(r.TTL>>24) << 4
+			}
+		}
+	}
+	require.Equal(t, want, v.Outline())
+}
+
 func FuzzMessage(f *testing.F) {
 	f.Add(reply(f))
 	f.Add([]byte("\x00\x01\x80\x00\x00\x01\x00\x00\x00\x00\x00\x00\xc0\x0c\x00\x01\x00\x01"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		assertCovered(t, data)
 		walkView(data)
+		assertOutline(t, data)
 		m, err := ReadMessage(data)
 		if err != nil {
 			require.ErrorAs(t, err, new(*ParseError))
