@@ -54,6 +54,11 @@ var quirks = map[string]quirk{
 		_, has := q.OPT()
 		return has
 	}},
+	"edns-misread": {what: "answers FORMERR to EDNS", changes: func(q, m *wire.Message) {
+		if _, has := q.OPT(); has {
+			code(wire.FormErr)(q, m)
+		}
+	}},
 	"edns-hidden": {what: "answers as if there were no EDNS", hidden: true},
 	"aaaa-lost":   {what: "questions for AAAA are lost", loses: func(q *wire.Message, _ bool, _ int) bool { return asks(q, wire.AAAA) }},
 	"aaaa-fails":  {what: "answers SERVFAIL for AAAA", changes: onlyFor(wire.AAAA, code(wire.ServFail))},
@@ -101,8 +106,6 @@ func Oddity(s Server) string {
 		return "says nothing"
 	case s.State == Closed:
 		return "nothing listens there"
-	case s.WithoutEDNS:
-		return "answers FORMERR to EDNS"
 	case s.WithoutTCP:
 		return "takes no TCP connection"
 	}

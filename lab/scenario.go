@@ -41,16 +41,15 @@ type Scenario struct {
 
 // Server is an authoritative server.
 type Server struct {
-	Host        string
-	Workshop    bool `toml:"-"` // it is no part of the story
-	Addresses   []netip.Addr
-	State       State
-	Zones       []Served
-	WithoutEDNS bool `toml:"without_edns"` // answers FORMERR to a question with EDNS
-	WithoutTCP  bool `toml:"without_tcp"`  // takes no connection
-	Transfers   Transfers
-	Quirk       string // one of the quirks; "" for none
-	Expires     string // for how long it goes on without its primary, as a Go duration; "" means that it does not say
+	Host       string
+	Workshop   bool `toml:"-"` // it is no part of the story
+	Addresses  []netip.Addr
+	State      State
+	Zones      []Served
+	WithoutTCP bool `toml:"without_tcp"` // takes no connection
+	Transfers  Transfers
+	Quirk      string // one of the quirks; "" for none
+	Expires    string // for how long it goes on without its primary, as a Go duration; "" means that it does not say
 }
 
 // State is what is wrong with a host as a whole.

@@ -35,10 +35,6 @@ func (s *authoritative) answer(query *wire.Message, client netip.Addr) (*wire.Me
 	}
 	m := replyTo(query)
 	q := query.Questions[0]
-	if _, has := query.OPT(); has && s.WithoutEDNS {
-		m.Flags = m.Flags.WithRCode(wire.FormErr)
-		return m, true
-	}
 	if edns, ok := query.EDNS(); ok {
 		if subnet, given := edns.Option(wire.ClientSubnet); given {
 			if network, _, ok := (wire.Option{Code: wire.ClientSubnet, Data: subnet}).Subnet(); ok {

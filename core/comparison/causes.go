@@ -59,9 +59,15 @@ func (d doubt) finding(code finding.Code, severity finding.Severity, format stri
 // nowhere are addresses that lead to no host: filters hand them out.
 func nowhere(values []string) bool {
 	return len(values) > 0 && !slices.ContainsFunc(values, func(v string) bool {
-		a, err := netip.ParseAddr(v)
-		return err != nil || !a.IsUnspecified() && !a.IsLoopback()
+		return !LeadsNowhere(v)
 	})
+}
+
+// LeadsNowhere reports whether a value is an address that no other machine can be
+// reached by: loopback, unspecified, or of one link.
+func LeadsNowhere(value string) bool {
+	a, err := netip.ParseAddr(value)
+	return err == nil && (a.IsLoopback() || a.IsUnspecified() || a.IsLinkLocalUnicast())
 }
 
 // filters are the Extended DNS Errors that say that an answer is withheld (RFC 8914 §4.16 to §4.19).

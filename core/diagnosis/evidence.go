@@ -3,11 +3,11 @@ package diagnosis
 import (
 	"context"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"sync"
 
+	"unquil/core/comparison"
 	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -184,7 +184,7 @@ func (r *round) nowhere() {
 		}
 		var bad []string
 		for _, value := range truth.Values {
-			if a, err := netip.ParseAddr(value); err == nil && (a.IsLoopback() || a.IsUnspecified() || a.IsLinkLocalUnicast()) {
+			if comparison.LeadsNowhere(value) {
 				bad = append(bad, value)
 			}
 		}

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"sync"
 
-	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
 )
@@ -76,35 +75,4 @@ func Group(verdicts []Verdict) []Verdict {
 	}
 	slices.SortStableFunc(all, func(a, b Verdict) int { return b.Severity.Weight() - a.Severity.Weight() })
 	return all
-}
-
-// Numbers are the exchanges that the verdict rests on or looked at, in order.
-func (v *Verdict) Numbers() []int {
-	var all finding.Finding
-	for _, f := range v.Findings() {
-		all.AddEvidence(f.Evidence...)
-	}
-	for i := range v.Compared {
-		v.Compared[i].each(func(e *exchange.Exchange) { all.AddEvidence(e.Number) })
-	}
-	return all.Evidence
-}
-
-// each calls use with every exchange of the comparison and of its walk's way.
-func (c *Compared) each(use func(e *exchange.Exchange)) {
-	for i := range c.Groups {
-		for _, m := range c.Groups[i].Members {
-			use(m.Exchange)
-		}
-	}
-	if c.Walk == nil {
-		return
-	}
-	for _, step := range c.Walk.Steps {
-		for _, reply := range step.Replies {
-			if reply.Exchange != nil {
-				use(reply.Exchange)
-			}
-		}
-	}
 }

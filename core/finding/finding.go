@@ -197,6 +197,12 @@ func Of(code Code) (Entry, bool) {
 	return Catalogue[i], true
 }
 
+// Meaning is what the catalogue says of a code; "" of an unknown one.
+func (c Code) Meaning() string {
+	entry, _ := Of(c)
+	return entry.Meaning
+}
+
 // About names what a finding is about, as far as it applies. Names are in text
 // form with the final dot.
 type About struct {

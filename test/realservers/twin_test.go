@@ -61,7 +61,7 @@ func deeper(name wire.Name, zone string) bool {
 func serverOf(t *testing.T, l *lab.Lab, zone string) exchange.Server {
 	for _, s := range l.Scenario.Servers {
 		for _, z := range s.Zones {
-			if z.Name == zone && s.State == lab.Up && s.Quirk == "" && !z.WithoutAuthority && z.File != "hollowtarn.example.behind.zone" && !s.WithoutEDNS {
+			if z.Name == zone && s.State == lab.Up && s.Quirk == "" && !z.WithoutAuthority && z.File != "hollowtarn.example.behind.zone" {
 				return exchange.Server{Address: netip.AddrPortFrom(s.Addresses[0], 53)}
 			}
 		}

@@ -35,7 +35,7 @@ func Markdown(w io.Writer, r *Report) error {
 			line("\n## Nothing wrong: %s\n\n%s. %s", subject, plain(v.Text), plain(v.Next))
 		} else {
 			line("\n## %s: %s\n\n**%s**\n", v.Severity, subject, plain(v.Text))
-			line("- where: %s\n- why: %s: %s\n- how sure: %s: %s", plain(whereWords(*v)), v.Cause[0].Code, meaning(v.Cause[0].Code), v.Sure, v.Because)
+			line("- where: %s\n- why: %s: %s\n- how sure: %s: %s", plain(whereWords(*v)), v.Cause[0].Code, v.Cause[0].Code.Meaning(), v.Sure, v.Because)
 			if v.Against != "" {
 				line("- but: %s", v.Against)
 			}
@@ -83,18 +83,7 @@ func Markdown(w io.Writer, r *Report) error {
 			}
 		}
 	}
-	tables := append([]Table(nil), r.Tables...)
-	for i := range r.Compared {
-		tables = append(tables, matrix(&r.Compared[i]))
-	}
-	for i := range r.Verdicts {
-		for k := range r.Verdicts[i].Compared {
-			if c := &r.Verdicts[i].Compared[k]; len(c.Groups) > 0 {
-				tables = append(tables, matrix(c))
-			}
-		}
-	}
-	for _, t := range tables {
+	for _, t := range r.allTables() {
 		row := func(cells []string) {
 			shown := make([]string, len(cells))
 			for i, cell := range cells {

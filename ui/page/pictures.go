@@ -10,13 +10,14 @@ import (
 	"strings"
 	"time"
 
+	"image/color"
+
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 	"gonum.org/v1/plot/vg/vgsvg"
-	"image/color"
 
 	"unquil/core/delegation"
 	"unquil/core/exchange"

@@ -81,19 +81,9 @@ func HTML(w io.Writer, r *Report) error {
 		return fmt.Errorf("drawing the latencies: %w", err)
 	}
 	p.Latency = drawing{"How long replies took, server by server", latency}
-	for i := range r.Compared {
-		p.Tables = append(p.Tables, matrix(&r.Compared[i]))
-	}
-	for i := range r.Verdicts {
-		for k := range r.Verdicts[i].Compared {
-			if c := &r.Verdicts[i].Compared[k]; len(c.Groups) > 0 {
-				p.Tables = append(p.Tables, matrix(c))
-			}
-		}
-	}
-	p.Tables = append(p.Tables, r.Tables...)
+	p.Tables = r.allTables()
 	t, err := template.New("report").Funcs(template.FuncMap{
-		"spoken": spoken, "where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "meaning": meaning, "plural": plural,
+		"spoken": spoken, "where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": plural,
 	}).Parse(layout)
 	if err != nil {
 		return err
@@ -159,12 +149,8 @@ func (p *page) telling() []*exchange.Exchange {
 			}
 		}
 	}
-	compared := slices.Clone(p.Compared)
-	for i := range p.Verdicts {
-		compared = append(compared, p.Verdicts[i].Compared...)
-	}
-	for i := range compared {
-		for _, g := range compared[i].Groups {
+	for _, c := range p.allCompared() {
+		for _, g := range c.Groups {
 			for _, m := range g.Members {
 				take(m.Exchange)
 			}
@@ -257,15 +243,33 @@ func (r *Report) allWalks() (walks []*delegation.Walk) {
 	for _, w := range r.Walks {
 		add(w)
 	}
+	for _, c := range r.allCompared() {
+		add(c.Walk)
+	}
+	return walks
+}
+
+// allCompared are the comparisons of the run and those of its verdicts.
+func (r *Report) allCompared() (all []*diagnosis.Compared) {
 	for i := range r.Compared {
-		add(r.Compared[i].Walk)
+		all = append(all, &r.Compared[i])
 	}
 	for i := range r.Verdicts {
 		for k := range r.Verdicts[i].Compared {
-			add(r.Verdicts[i].Compared[k].Walk)
+			all = append(all, &r.Verdicts[i].Compared[k])
 		}
 	}
-	return walks
+	return all
+}
+
+// allTables are a matrix for each comparison, and the run's own.
+func (r *Report) allTables() (all []Table) {
+	for _, c := range r.allCompared() {
+		if len(c.Groups) > 0 {
+			all = append(all, matrix(c))
+		}
+	}
+	return append(all, r.Tables...)
 }
 
 // matrix is a comparison as a table: a row for each server, the groups as columns of
@@ -346,11 +350,6 @@ func said(e *exchange.Exchange) string {
 		return strings.Join(values, ", ")
 	}
 	return string(e.Outcome)
-}
-
-func meaning(code finding.Code) string {
-	entry, _ := finding.Of(code)
-	return entry.Meaning
 }
 
 func spoken(name string) string {

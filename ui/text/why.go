@@ -26,7 +26,7 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 		v.flow("", 0, severe[d.Severity].Render(word)+"  "+sentence+".", plainStyle)
 		v.line()
 		v.row("where", WhereWords(d))
-		v.row("why", string(d.Cause[0].Code)+": "+meaning(d.Cause[0].Code))
+		v.row("why", string(d.Cause[0].Code)+": "+d.Cause[0].Code.Meaning())
 		if others := d.Codes()[1:]; len(others) > 0 {
 			v.row("with", strings.Join(others, ", "))
 		}
@@ -85,11 +85,6 @@ func WhereWords(d *diagnosis.Verdict) string {
 		return string(d.Where)
 	}
 	return string(d.Where) + ": " + at
-}
-
-func meaning(code finding.Code) string {
-	entry, _ := finding.Of(code)
-	return entry.Meaning
 }
 
 // Checks draws checks on a terminal, over those drawn before.
