@@ -76,6 +76,7 @@ func TestWhyRefuses(t *testing.T) {
 			assert.Equal(t, tt.code, o.code, o.stderr)
 			assert.Contains(t, o.stderr, tt.want)
 			assert.LessOrEqual(t, strings.Count(o.stderr, "\n"), 2)
+			assert.Empty(t, o.stdout, "what cannot be done is refused before anybody is asked")
 		})
 	}
 }

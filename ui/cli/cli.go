@@ -125,7 +125,7 @@ func newRoot(a *app) *cobra.Command {
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			a.begun = true
-			if err := a.readConfig(); err != nil {
+			if err := firstOf(a.readConfig(), a.checkReport()); err != nil {
 				return err
 			}
 			switch text.Colour(a.colour) {

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -55,22 +56,27 @@ func quoted(words []string) []string {
 	return out
 }
 
+// reportKinds are what draws a report, by the end of its file's name.
+var reportKinds = map[string]func(io.Writer, *page.Report) error{".html": page.HTML, ".htm": page.HTML, ".md": page.Markdown}
+
+// checkReport refuses a report that cannot be made before anybody is asked anything.
+func (a *app) checkReport() error {
+	switch {
+	case a.reportFile == "" && len(a.redact) > 0:
+		return usage(fmt.Errorf("--redact without --report: %w", errReport))
+	case a.reportFile != "" && reportKinds[strings.ToLower(filepath.Ext(a.reportFile))] == nil:
+		return usage(fmt.Errorf("--report %q: %w", shorten(a.reportFile), errReport))
+	}
+	_, err := a.redactor()
+	return err
+}
+
 // report writes the report that --report asks for, and the capture beside it.
 func (a *app) report(of reportOf) (err error) {
 	if a.reportFile == "" {
-		if len(a.redact) > 0 {
-			return usage(fmt.Errorf("--redact without --report: %w", errReport))
-		}
 		return nil
 	}
-	draw := page.HTML
-	switch strings.ToLower(filepath.Ext(a.reportFile)) {
-	case ".html", ".htm":
-	case ".md":
-		draw = page.Markdown
-	default:
-		return usage(fmt.Errorf("--report %q: %w", shorten(a.reportFile), errReport))
-	}
+	draw := reportKinds[strings.ToLower(filepath.Ext(a.reportFile))]
 	r := &page.Report{Command: a.commandLine(), Version: version(), Made: time.Now(), Lab: a.lab, Headline: of.headline, Verdicts: of.verdicts,
 		Walks: of.walks, Compared: of.compared, Tables: of.tables, Findings: slices.Clone(of.findings), Exchanges: of.exchanges}
 	finding.Sort(r.Findings)
