@@ -97,10 +97,10 @@ func ordinary() (all []moment) {
 		}
 		all = append(all, moment{at: wave + time.Duration(i)*time.Millisecond, client: reception, server: officeAt, name: fmt.Sprintf("part%d.guest.hollowtarn.example.", i+1), types: both, took: time.Duration(8+i%5) * time.Millisecond})
 	}
-	for i, host := range []string{"www", "ns", "ns2", "www.lodge", "book.lodge", "ns"} {
+	for i, name := range []string{"www.farhost.test.", "ns.farhost.test.", "ns2.farhost.test.", "www.lodge.farhost.test.", "book.lodge.farhost.test.", "snow.fellcast.test."} {
 		at := 420*time.Second + time.Duration(i)*1300*time.Millisecond
 		for n, suffix := range []string{"hollowtarn.example.", "valley.hollowtarn.example.", ""} {
-			all = append(all, moment{at: at + time.Duration(n)*25*time.Millisecond, client: till, server: officeAt, name: host + ".farhost.test." + suffix, types: []wire.Type{wire.A}, took: 20 * time.Millisecond})
+			all = append(all, moment{at: at + time.Duration(n)*25*time.Millisecond, client: till, server: officeAt, name: name + suffix, types: []wire.Type{wire.A}, took: 20 * time.Millisecond})
 		}
 	}
 	return all

@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"bytes"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unquil/core/capture"
 	"unquil/core/exchange"
 	"unquil/core/transfer"
 	"unquil/core/tsig"
@@ -123,16 +125,22 @@ func TestLatency(t *testing.T) {
 	assert.Empty(t, waited)
 }
 
-// A large file is what was asked for: that many packets, all of which read.
+// A large file is what was asked for: that many packets in the order of their time, as
+// large as packets with messages are.
 func TestWriteBig(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "big.pcap")
-	file, err := os.Create(path)
+	var file bytes.Buffer
+	require.NoError(t, WriteBig(&file, 20_000))
+	size := float64(file.Len()) / 20_000
+	assert.InDelta(t, 150, size, 10, "bytes a packet, with the file's own")
+	r, err := capture.NewReader(&file)
 	require.NoError(t, err)
-	require.NoError(t, WriteBig(file, 5000))
-	info, err := file.Stat()
-	require.NoError(t, err)
-	assert.Greater(t, info.Size(), int64(5000*80))
-	require.NoError(t, file.Close())
+	packets, last := 0, int64(0)
+	for record, err := range r.Records() {
+		require.NoError(t, err)
+		require.GreaterOrEqual(t, record.At, last)
+		packets, last = packets+1, record.At
+	}
+	assert.Equal(t, 20_000, packets)
 }
 
 func exchangeAddress(address string) netip.AddrPort {

@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -155,6 +156,17 @@ func TestDecodeForms(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, rows, 361)
 
+	// What is chosen by a finding says so, each exchange and the summary.
+	for _, code := range []string{"suffix-appended", "no-name-burst", "half-fails"} {
+		exchanges, summary := lines(t, morning, "--finding", code)
+		for _, e := range exchanges {
+			assert.Contains(t, e["findings"], code)
+		}
+		told := fmt.Sprint(summary["findings"])
+		assert.Contains(t, told, "code:"+code)
+		assert.Contains(t, told, "that 1 client asked for", "of those chosen")
+	}
+
 	// What is chosen can be written, and reads back as what it was.
 	chosen := filepath.Join(folder, "chosen.pcapng")
 	o := run(t, "decode", morning, "--name", "timetable*", "--to", chosen)
@@ -179,6 +191,17 @@ func TestDecodeForms(t *testing.T) {
 		path := filepath.Join(folder, "morning.pcapng.gz")
 		require.NoError(t, os.WriteFile(path, packed.Bytes(), 0o600))
 		assert.Contains(t, run(t, "decode", path).stdout, "7 of 360 exchanges failed")
+	})
+	t.Run("host names in the file", func(t *testing.T) {
+		record := "\x01\x00\x11\x00" + "\xc0\x00\x02\x35office \x1b[31m\x00" + "\x00\x00\x00" // an IPv4 address and its name
+		block := "\x04\x00\x00\x00\x28\x00\x00\x00" + record + "\x00\x00\x00\x00" + "\x28\x00\x00\x00"
+		path := filepath.Join(folder, "named.pcapng")
+		require.NoError(t, os.WriteFile(path, append(bytes.Clone(data), block...), 0o600))
+		run(t, "decode", path, "--view", "servers").holds(t, 3, []string{`192.0.2.53 office \027[31m 354`}, []string{"\x1b"})
+		run(t, "decode", path, "--exchange", "3").holds(t, 0, []string{`the file calls 192.0.2.53 office`}, []string{"\x1b"})
+		_, summary := lines(t, path, "--view", "servers")
+		first := summary["servers"].(map[string]any)["rows"].([]any)[0].(map[string]any)
+		assert.Contains(t, first["host"], "office")
 	})
 	t.Run("standard input", func(t *testing.T) {
 		for _, args := range [][]string{{"decode", "-"}, {"decode", "-", "--exchange", "3"}} {

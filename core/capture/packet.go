@@ -117,6 +117,9 @@ func (d *Decoder) Decode(r *Record, p *Packet) Contents {
 	}
 	switch r.Link {
 	case Ethernet:
+		if d.Layers == nil && d.plain(r.Data, p) {
+			return Datagram
+		}
 		return d.ethernet(r.Data, p)
 	case RawIP, rawIPOld, rawIPOpenBSD, onlyIPv4, onlyIPv6:
 		return d.ip(r.Data, p)
@@ -125,6 +128,27 @@ func (d *Decoder) Decode(r *Record, p *Packet) Contents {
 		return link(d, r.Data, p)
 	}
 	return Unknown
+}
+
+// plain takes a datagram of IPv4 on Ethernet without anything out of the ordinary, as
+// nearly all are, and reports whether it was one. It does what the ways through the
+// layers below do, and no more: what it leaves is theirs.
+func (d *Decoder) plain(data []byte, p *Packet) bool {
+	const ip, udp, payload = 14, 14 + 20, 14 + 20 + 8
+	if len(data) < payload || binary.BigEndian.Uint16(data[12:]) != typeIPv4 || data[ip] != 0x45 || data[ip+9] != protocolUDP {
+		return false
+	}
+	total, size := int(binary.BigEndian.Uint16(data[ip+2:])), int(binary.BigEndian.Uint16(data[udp+4:]))
+	source, target := binary.BigEndian.Uint16(data[udp:]), binary.BigEndian.Uint16(data[udp+2:])
+	fragment := binary.BigEndian.Uint16(data[ip+6:])&0x3fff != 0
+	if fragment || size < 8 || total != size+20 || ip+total > len(data) || target == portVXLAN {
+		return false
+	}
+	p.Number, p.At, p.Cut, p.Torn, p.TCP, p.Hops = d.rec.Number, d.rec.At, false, false, false, data[ip+8]
+	p.Payload = data[payload : ip+total]
+	p.From = netip.AddrPortFrom(netip.AddrFrom4([4]byte(data[ip+12:ip+16])), source)
+	p.To = netip.AddrPortFrom(netip.AddrFrom4([4]byte(data[ip+16:ip+20])), target)
+	return true
 }
 
 // Close ends the record: datagrams that lack fragments are handed to Torn.

@@ -234,6 +234,6 @@ func (r *Reader) simple(body []byte, rec *Record) bool {
 	if snap := r.interfaces[0].snap; snap > 0 {
 		size = min(size, snap)
 	}
-	rec.Link, rec.Length, rec.Data = r.interfaces[0].link, length, body[4:4+size]
+	rec.At, rec.Link, rec.Length, rec.Data = 0, r.interfaces[0].link, length, body[4:4+size]
 	return true
 }

@@ -26,7 +26,7 @@ var (
 const (
 	maxPacket = 262144    // bytes: the largest snap length in use
 	maxBlock  = 1 << 20   // bytes
-	batchSize = 128 << 10 // of a file that are parsed at once: they stay in the processor's cache
+	batchSize = 256 << 10 // of a file that are parsed at once: they stay in the processor's cache
 )
 
 // Record is one packet as a file holds it.
@@ -54,14 +54,13 @@ func timeOf(at int64) time.Time {
 type Reader struct {
 	in     io.Reader
 	rest   []byte // read, and not parsed yet
-	ended  bool   // in has nothing more
 	offset int64  // of rest
 	number int    // of packets so far
 	err    error
 	step   func(r *Reader, data []byte, rec *Record) (used int, got bool) // parses what comes next in the file's format
 
-	batch Batch // of Records
-	at    int
+	batch  Batch // of Records
+	record Record
 
 	order      binary.ByteOrder
 	link       LinkType // pcap
@@ -70,11 +69,11 @@ type Reader struct {
 	names      map[netip.Addr]string
 }
 
-// Batch is many packets of a file, and the bytes that they lie in. It may be used
-// again; the zero value is ready to use.
+// Batch is bytes of a file that hold packets. It may be used again; the zero value is
+// ready to use.
 type Batch struct {
-	Records []Record
 	buf     []byte
+	at, end int // of what has not been taken yet
 }
 
 // Names are the host names that the file gives for addresses, as it stands in it:
@@ -142,72 +141,69 @@ func (r *Reader) Records() iter.Seq2[*Record, error] {
 
 // advance returns the next packet; nil at the end.
 func (r *Reader) advance() *Record {
-	for r.at == len(r.batch.Records) {
-		r.at = 0
+	for !r.Next(&r.batch, &r.record) {
 		if !r.Fill(&r.batch) {
 			return nil
 		}
 	}
-	r.at++
-	return &r.batch.Records[r.at-1]
+	return &r.record
 }
 
-// Fill reads the next packets, as many as fit or as are there, and reports whether
-// there were any. Once it has returned false, [Reader.Err] says why.
+// Fill reads what comes next in the file, and reports whether there was more. Once it
+// has returned false, [Reader.Err] says why. Take all packets of the batch with
+// [Reader.Next] before the next one is filled; there may be none.
 func (r *Reader) Fill(b *Batch) bool {
 	if b.buf == nil {
-		b.buf, b.Records = make([]byte, batchSize), make([]Record, 0, batchSize/96)
+		b.buf = make([]byte, batchSize)
 	}
-	b.Records = b.Records[:0]
-	have := copy(b.buf, r.rest)
-	for r.err == nil {
-		if !r.ended && have < len(b.buf) {
-			n, err := r.in.Read(b.buf[have:])
-			have += n
-			if err == io.EOF {
-				r.ended = true
-			} else if err != nil {
-				r.fail("reading", err)
-			}
-		}
-		at := 0
-		for r.err == nil && at < have {
-			n := len(b.Records)
-			if n == cap(b.Records) {
-				b.Records = append(b.Records, Record{})[:n]
-			}
-			rec := &b.Records[:n+1][n]
-			rec.Comment = nil
-			used, got := r.step(r, b.buf[at:have], rec)
-			if got {
-				r.number++
-				rec.Number = r.number
-				b.Records = b.Records[:n+1]
-			}
-			if used == 0 {
-				break
-			}
-			at += used
-			r.offset += int64(used)
-		}
-		if len(b.Records) > 0 || r.err != nil {
-			// What is left lies in b, which is the caller's: it is kept apart.
-			r.rest = append(r.rest[:0], b.buf[at:have]...)
-			break
-		}
-		have = copy(b.buf, b.buf[at:have])
-		if have == len(b.buf) { // one packet that is larger than the whole buffer
-			b.buf = append(b.buf, make([]byte, len(b.buf))...)
-		}
-		if r.ended {
-			if have > 0 {
+	b.at, b.end = 0, 0
+	if r.err != nil {
+		return false
+	}
+	for len(r.rest) >= len(b.buf) { // one packet that is larger than the whole buffer
+		b.buf = make([]byte, 2*len(b.buf))
+	}
+	b.end = copy(b.buf, r.rest)
+	n := 0
+	for n == 0 && r.err == nil {
+		var err error
+		if n, err = r.in.Read(b.buf[b.end:]); err == io.EOF {
+			if n == 0 && len(r.rest) > 0 {
 				r.fail("packet", ErrCut)
 			}
-			r.rest = nil
+			break
+		} else if err != nil {
+			r.fail("reading", err)
+		}
+	}
+	b.end += n
+	r.rest = r.rest[:0]
+	return n > 0
+}
+
+// Next takes the next packet of the batch that was filled last, and reports whether
+// there was one. Its bytes lie in the batch, and are good until that is filled again.
+func (r *Reader) Next(b *Batch, rec *Record) bool {
+	rec.Comment = nil
+	for r.err == nil && b.at < b.end {
+		used, got := r.step(r, b.buf[b.at:b.end], rec)
+		b.at += used
+		r.offset += int64(used)
+		if got {
+			r.number++
+			rec.Number = r.number
+			return true
+		}
+		if used == 0 {
 			break
 		}
 	}
-	return len(b.Records) > 0
+	if b.at < b.end {
+		// What is left lies in b, which is the caller's: it is kept apart.
+		r.rest = append(r.rest[:0], b.buf[b.at:b.end]...)
+		b.at = b.end
+	}
+	return false
 }
 
 // Err is why the file was not read to its end; nil if it was.

@@ -1,7 +1,6 @@
 package conversation
 
 import (
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -87,13 +86,13 @@ func (c *Choice) matches(p *Pair) bool {
 	in := func(list []netip.Prefix, a netip.Addr) bool {
 		return len(list) == 0 || slices.ContainsFunc(list, func(n netip.Prefix) bool { return n.Contains(a) })
 	}
-	sent := p.Sent[0].At
+	sent := p.First.At
 	switch {
 	case !in(c.Clients, p.Client.Addr()), !in(c.Servers, p.Server.Addr()),
-		len(c.Types) > 0 && !slices.Contains(c.Types, p.view.QType()),
+		len(c.Types) > 0 && !slices.Contains(c.Types, p.query.QType()),
 		len(c.Outcomes) > 0 && !slices.Contains(c.Outcomes, p.Outcome()),
 		c.ID >= 0 && int(p.id) != c.ID,
-		c.Slower > 0 && p.Waited() < c.Slower && p.Reply != nil, c.Slower > 0 && p.Reply == nil,
+		c.Slower > 0 && p.Waited() < c.Slower && p.answered, c.Slower > 0 && !p.answered,
 		!c.From.IsZero() && sent < c.From.UnixNano(), !c.To.IsZero() && sent > c.To.UnixNano(),
 		c.Finding != "" && !slices.Contains(p.Codes, c.Finding):
 		return false
@@ -101,7 +100,7 @@ func (c *Choice) matches(p *Pair) bool {
 	if len(c.Names) == 0 && c.Under.IsZero() && c.program == nil {
 		return true
 	}
-	name, err := p.view.QName()
+	name, err := p.query.QName()
 	if err != nil || name.IsZero() {
 		return false
 	}
@@ -125,11 +124,12 @@ func (c *Choice) matches(p *Pair) bool {
 
 func (p *Pair) fields(name string) Fields {
 	f := Fields{
-		Number: p.Number, Time: float64(p.Sent[0].At) / 1e9, Client: p.Client.Addr().String(), Server: p.Server.Addr().String(), Port: int(p.Server.Port()),
-		Name: name, Type: p.view.QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
-		Tries: len(p.Sent), ID: int(binary.BigEndian.Uint16(p.Query)), Transport: string(p.transport()), Size: len(p.Reply),
+		Number: p.Number, Time: float64(p.First.At) / 1e9, Client: p.Client.Addr().String(), Server: p.Server.Addr().String(), Port: int(p.Server.Port()),
+		Name: name, Type: p.query.QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
+		Tries: p.Asked(), ID: int(p.id), Transport: string(p.transport()),
 	}
-	if p.Reply != nil {
+	if p.answered {
+		f.Size = len(p.reply.Bytes())
 		f.RCode, f.Authority = p.reply.Flags().RCode().String(), p.reply.Flags().Has(wire.AA)
 		e := p.Exchange()
 		f.Values = exchange.Values(e.Answer().Records)

@@ -20,6 +20,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/lab"
 )
 
 var (
@@ -144,6 +145,10 @@ func TestRead(t *testing.T) {
 		}), with(ask, at(40*second)), with(answer, at(40*second+300*ms))), slices.Repeat([]exchange.Outcome{answered}, 31), []string{"note slow"}, 0},
 		{"cut, and asked no more", []packet{ask, with(answer, cut)}, []exchange.Outcome{exchange.Truncated}, []string{"concern truncated"}, 0},
 		{"both kinds of addresses", []packet{ask, with(ask, at(ms), id(2), six), answer, with(answer, id(2), six)}, []exchange.Outcome{answered, answered}, nil, 0},
+		{"both kinds, and the first once more", append([]packet{ask, with(ask, at(ms), id(2), six), with(ask, at(2*ms), id(3)), with(answer, id(2), six), with(answer, id(3))}, append(many(1200, func(i int) []packet {
+			n, when := name(fmt.Sprintf("n%d.example", i)), at(30*ms+time.Duration(i)*ms/2) // until nothing remembers them
+			return []packet{with(ask, when, n), with(answer, when, n)}
+		}), with(answer, at(900*ms)))...), slices.Repeat([]exchange.Outcome{answered}, 1203), []string{"concern late-reply", "note repeated-query"}, 0},
 		{"one kind fails", []packet{ask, with(ask, at(ms), id(2), six), answer, with(answer, id(2), six, code(wire.ServFail))}, []exchange.Outcome{answered, exchange.ServerFailure}, []string{"fault failed", "concern half-fails"}, 0},
 		{"one kind is not answered", []packet{ask, with(ask, at(ms), id(2), six), with(answer, id(2), six)}, []exchange.Outcome{exchange.NoReply, answered}, []string{"fault unanswered", "concern half-fails"}, 0},
 		{"one kind holds up the client", []packet{ask, with(ask, at(ms), id(2), six), answer, with(answer, at(900*ms), id(2), six)}, []exchange.Outcome{answered, answered}, []string{"concern half-fails"}, 0},
@@ -153,6 +158,9 @@ func TestRead(t *testing.T) {
 			n := name(string(rune('a'+i)) + ".nothing.example")
 			return []packet{with(ask, later(time.Duration(i)*100*ms), n), with(answer, later(time.Duration(i)*100*ms), n, code(wire.NXDomain))}
 		}), slices.Repeat([]exchange.Outcome{exchange.NoName}, 12), []string{"concern no-name-burst", "note failed"}, 0},
+		{"one name that does not exist, again and again", many(12, func(i int) []packet {
+			return []packet{with(ask, later(time.Duration(i)*100*ms), id(uint16(i))), with(answer, later(time.Duration(i)*100*ms), id(uint16(i)), code(wire.NXDomain))}
+		}), slices.Repeat([]exchange.Outcome{exchange.NoName}, 12), []string{"note failed"}, 0},
 		{"an answer for what does not exist", []packet{with(ask, by(office)), with(answer, by(office), code(wire.NXDomain)), with(ask, at(9*second), id(3)), with(answer, at(9*second+20*ms), id(3))}, []exchange.Outcome{exchange.NoName, answered}, []string{"fault answer-rewritten", "note failed"}, 0},
 		{"questions without any reply", many(5, func(i int) []packet { return []packet{with(ask, id(uint16(i)), name(string(rune('a'+i))+".example"))} }), slices.Repeat([]exchange.Outcome{Open}, 5), []string{"concern one-sided"}, 0},
 	} {
@@ -340,36 +348,22 @@ func TestPairingAllocatesNothingForAPacket(t *testing.T) {
 
 // Reading a whole file allocates for its names and clients, and nothing for a packet.
 func TestReadingAllocatesNothingForAPacket(t *testing.T) {
-	few, many := bigFile(t, 20_000), bigFile(t, 120_000)
+	few, many := bigFile(t, 100_000), bigFile(t, 300_000) // both hold all of the names
 	count := func(data []byte) float64 {
 		return testing.AllocsPerRun(1, func() {
 			r, err := capture.NewReader(bytes.NewReader(data))
 			require.NoError(t, err)
-			_, err = Read(t.Context(), []*capture.Reader{r}, Options{Keep: 1})
+			_, err = Read(t.Context(), []*capture.Reader{r}, Options{Keep: -1})
 			require.NoError(t, err)
 		})
 	}
-	assert.Less(t, (count(many)-count(few))/200_000, 0.01, "allocations a packet")
+	assert.Less(t, (count(many)-count(few))/200_000, 0.001, "allocations a packet")
 }
 
-// bigFile is a capture of that many exchanges of 50 clients and 100 names.
-func bigFile(t testing.TB, pairs int) []byte {
-	var frames [][]byte
-	for i := range 100 {
-		client := netip.AddrPortFrom(netip.AddrFrom4([4]byte{192, 0, 2, byte(i % 50)}), 50000)
-		name := fmt.Sprintf("host%d.hollowtarn.example", i)
-		frames = append(frames, packet{client: client, name: name}.bytes(t), packet{client: client, name: name, reply: true}.bytes(t))
-	}
+// bigFile is a capture of that many packets.
+func bigFile(t testing.TB, packets int) []byte {
 	var buf bytes.Buffer
-	w, err := capture.NewWriter(&buf, capture.Ethernet)
-	require.NoError(t, err)
-	for i := range pairs {
-		for reply := range 2 {
-			frame := frames[i%100*2+reply]
-			binary.BigEndian.PutUint16(frame[14+20+8:], uint16(i)) // the ID
-			require.NoError(t, w.Packet(begin.Add(time.Duration(2*i+reply)*50*time.Microsecond), frame, ""))
-		}
-	}
+	require.NoError(t, lab.WriteBig(&buf, packets))
 	return buf.Bytes()
 }
 
@@ -378,7 +372,7 @@ func BenchmarkPairing(b *testing.B) {
 	pairer := NewPairer(func(p *Pair) { p.Outcome() })
 	size := 0
 	for i := range messages {
-		size += len(messages[i].Packet.Payload)
+		size += len(messages[i].View.Bytes())
 	}
 	b.SetBytes(int64(size))
 	b.ReportAllocs()
@@ -391,19 +385,22 @@ func BenchmarkPairing(b *testing.B) {
 }
 
 // BenchmarkOverview reads a file of a million packets from memory, beside a copy of
-// the same bytes.
+// the same bytes. The program itself is built with a profile of this benchmark, which
+// scripts/profile takes: go test -pgo=cmd/unquil/default.pgo measures as it runs.
 func BenchmarkOverview(b *testing.B) {
-	data := bigFile(b, 500_000)
+	const packets = 1_000_000
+	data := bigFile(b, packets)
 	b.Run("read", func(b *testing.B) {
 		b.SetBytes(int64(len(data)))
 		b.ReportAllocs()
 		for b.Loop() {
 			r, err := capture.NewReader(bytes.NewReader(data))
 			require.NoError(b, err)
-			o, err := Read(b.Context(), []*capture.Reader{r}, Options{Keep: 1})
+			o, err := Read(b.Context(), []*capture.Reader{r}, Options{Keep: -1})
 			require.NoError(b, err)
-			require.Equal(b, 500_000, o.Exchanges)
+			require.Equal(b, packets, o.Messages)
 		}
+		b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/packets, "ns/packet")
 	})
 	b.Run("copy", func(b *testing.B) {
 		b.SetBytes(int64(len(data)))
@@ -462,12 +459,15 @@ func TestHostileCapturesAreBounded(t *testing.T) {
 			var most uint64
 			o, err := Read(t.Context(), []*capture.Reader{r}, Options{Keep: 20_000, Progress: func(int64) {
 				var m runtime.MemStats
-				runtime.ReadMemStats(&m)
+				if runtime.ReadMemStats(&m); m.HeapInuse > 100<<20 { // part of it is garbage, more of it on a busy machine
+					runtime.GC()
+					runtime.ReadMemStats(&m)
+				}
 				most = max(most, m.HeapInuse)
 			}})
 			require.NoError(t, err)
 			assert.GreaterOrEqual(t, o.Packets, 20_000)
-			assert.Less(t, most, uint64(200<<20))
+			assert.Less(t, most, uint64(150<<20))
 			t.Logf("at most %d MB", most>>20)
 		})
 	}

@@ -2,8 +2,6 @@ package conversation
 
 import (
 	"bytes"
-	"cmp"
-	"encoding/binary"
 	"net/netip"
 	"strings"
 	"testing"
@@ -189,73 +187,6 @@ func TestLocalLink(t *testing.T) {
 			}
 		})
 	}
-}
-
-// hello is a TLS ClientHello with extensions.
-func hello(extensions ...[]byte) []byte {
-	u16 := func(n int) []byte { return binary.BigEndian.AppendUint16(nil, uint16(n)) }
-	all := bytes.Join(extensions, nil)
-	body := bytes.Join([][]byte{{3, 3}, make([]byte, 32), {4, 1, 2, 3, 4}, u16(4), {0x13, 1, 0x13, 2}, {1, 0}, u16(len(all)), all}, nil)
-	return bytes.Join([][]byte{{22, 3, 1}, u16(len(body) + 4), {1, 0}, u16(len(body)), body}, nil)
-}
-
-func named(host string) []byte {
-	n := len(host)
-	return append([]byte{0, 0, 0, byte(n + 5), 0, byte(n + 3), 0, 0, byte(n)}, host...)
-}
-
-func TestServerName(t *testing.T) {
-	other := []byte{0, 43, 0, 3, 2, 3, 4}
-	for name, tt := range map[string]struct {
-		data []byte
-		want string
-	}{
-		"alone":              {hello(named("dns.tarn.example")), "dns.tarn.example"},
-		"behind another":     {hello(other, named("dns.tarn.example")), "dns.tarn.example"},
-		"without one":        {hello(other), ""},
-		"not a handshake":    {bytes.Repeat([]byte{23}, 80), ""},
-		"cut":                {hello(named("dns.tarn.example"))[:60], ""},
-		"nothing":            {nil, ""},
-		"a length that lies": {hello([]byte{0, 0, 0, 9, 0, 7, 0, 0, 200, 'a', 'b', 'c', 'd'}), ""},
-	} {
-		assert.Equal(t, tt.want, serverName(tt.data), name)
-	}
-	whole := hello(other, named("dns.tarn.example"))
-	for n := range whole {
-		serverName(whole[:n]) // whatever is missing, it does not panic
-	}
-}
-
-// What cannot be read is counted, with whom it goes to where the handshake shows it.
-func TestEncrypted(t *testing.T) {
-	var buf bytes.Buffer
-	w, err := capture.NewWriter(&buf, capture.Ethernet)
-	require.NoError(t, err)
-	at := begin
-	connection := func(port, server string, host string) {
-		from, to := netip.MustParseAddrPort("192.0.2.21:"+port), netip.MustParseAddrPort(server)
-		s := capture.NewStream(from, to)
-		for _, frame := range append(s.Open(), s.Append(nil, from, hello(named(host))), s.Append(nil, to, make([]byte, 50))) {
-			at = at.Add(5 * time.Millisecond)
-			require.NoError(t, w.Packet(at, frame, ""))
-		}
-	}
-	connection("5001", "203.0.113.200:853", "tarn.example")
-	connection("5002", "203.0.113.201:443", "dns.tarn.example")
-	connection("5003", "203.0.113.202:443", "shop.tarn.example")
-	connection("5004", "203.0.113.203:443", "quiet.tarn.example")
-	require.NoError(t, w.Packet(at, capture.AppendFrame(nil, netip.MustParseAddrPort("192.0.2.21:5005"), netip.MustParseAddrPort("203.0.113.204:853"), make([]byte, 60)), ""))
-	r, err := capture.NewReader(&buf)
-	require.NoError(t, err)
-	o, err := Read(t.Context(), []*capture.Reader{r}, Options{HTTPS: []string{"quiet.tarn.example"}})
-	require.NoError(t, err)
-	var got []string
-	for _, e := range o.Encrypted {
-		got = append(got, string(e.Over)+" "+e.Server.String()+" "+cmp.Or(e.Host, "-"))
-	}
-	assert.Equal(t, []string{"tls 203.0.113.200:853 tarn.example", "https 203.0.113.201:443 dns.tarn.example", "https 203.0.113.203:443 quiet.tarn.example", "quic 203.0.113.204:853 -"}, got)
-	assert.Positive(t, o.Encrypted[0].Handshake)
-	assert.Zero(t, o.Exchanges)
 }
 
 // The packets of a choice are written with their comments, and nothing else.

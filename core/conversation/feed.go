@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"unquil/core/capture"
+	"unquil/core/wire"
 )
 
 // Options says how to read a capture. The zero value is ready to use.
@@ -15,7 +16,7 @@ type Options struct {
 	Ports    []uint16         // where DNS messages are looked for besides 53, 5353 and 5355
 	HTTPS    []string         // names of hosts that take DNS over HTTPS, besides those that say so by their name
 	Progress func(int64)      // is called now and then with the bytes read so far; nil: nobody
-	Keep     int              // how many exchanges the overview keeps; 0 means 10,000
+	Keep     int              // how many exchanges the overview keeps; 0 means 10,000, less than 0 none
 	Choose   func(*Pair) bool // which exchanges count; nil: all
 	Each     func(*Pair)      // is called with every exchange that counts; nil: nobody
 }
@@ -29,52 +30,54 @@ const (
 	httpsPort     = 443
 )
 
-// what an item of the feed is.
+// what a packet that is no ordinary message is.
 type what uint8
 
 const (
-	isMessage what = iota
-	isLocal        // of the local link: multicast, or link-local names
+	isLocal what = iota // of the local link: multicast, or link-local names
 	isUnreadable
+	isMalformed
 	isForbidden // an ICMP error
 	isEncrypted
 )
 
-// item is one packet that has to do with DNS.
+// item is one packet that has to do with DNS, but holds no ordinary message.
 type item struct {
-	Message
-	what    what
-	*remark // nil for most
-}
-
-// remark is what few packets need.
-type remark struct {
+	packet capture.Packet
+	what   what
+	before int    // the message of the chunk that comes next
 	host   string // of an encrypted one: the server name of its handshake
-	waited bool   // a question whose asker gave it up, as the file itself says
-	err    error
+	err    error  // of an unreadable one
 }
 
-// chunk is what some megabytes of a file came to.
+// chunk is what some part of a file came to.
 type chunk struct {
 	batch       capture.Batch
+	messages    []Message
 	items       []item
-	arena       []byte // messages that do not lie in the batch
+	arena       []byte // payloads that do not lie in the batch
 	packets     int
-	malformed   []item
 	unknown     int
 	first, last int64
 	offset      int64
+
+	// What pairing leaves to be counted by name.
+	byName    []byName
+	spellings []byte
 }
 
 // feed finds the messages of a capture.
 type feed struct {
 	options Options
+	given   func(*chunk) // is called with each chunk that came back, before it is used again
+	free    chan *chunk
 	decoder capture.Decoder
 	streams *capture.Streams
 	secure  map[[2]netip.AddrPort]bool // HTTPS connections known to carry DNS
+	hellos  hellos
 	now     *chunk
+	rec     *capture.Record // that is being read
 	packet  capture.Packet
-	comment []byte // of the packet that is being read
 	gaps    int
 }
 
@@ -84,13 +87,14 @@ const chunks = 3
 // run reads the capture in a goroutine of its own, so that reading and decoding go
 // on while others are paired. The chunks come in order; each has to be given back.
 func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan *chunk, back chan<- *chunk, failed func() error) {
-	out, free := make(chan *chunk, chunks), make(chan *chunk, chunks)
+	out := make(chan *chunk, chunks)
+	f.free = make(chan *chunk, chunks)
 	for range chunks {
-		free <- &chunk{}
+		f.free <- &chunk{}
 	}
 	f.secure = map[[2]netip.AddrPort]bool{}
 	f.decoder.Torn = func(p *capture.Packet) { f.datagram(p, true) }
-	f.streams = capture.NewStreams(func(p *capture.Packet) { f.message(p, true, isMessage) })
+	f.streams = capture.NewStreams(func(p *capture.Packet) { f.message(p, true) })
 	var err error
 	next := func() bool {
 		if f.now != nil {
@@ -100,22 +104,24 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		select {
 		case <-ctx.Done():
 			return false
-		case f.now = <-free:
+		case f.now = <-f.free:
 		}
 		c := f.now
-		c.items, c.arena, c.malformed, c.packets, c.unknown, c.first, c.last = c.items[:0], c.arena[:0], c.malformed[:0], 0, 0, 0, 0
+		f.given(c)
+		*c = chunk{batch: c.batch, messages: c.messages[:0], items: c.items[:0], arena: c.arena[:0], byName: c.byName[:0], spellings: c.spellings[:0]}
 		return true
 	}
 	go func() {
 		defer close(out)
 		if len(readers) == 1 {
-			for next() && readers[0].Fill(&f.now.batch) {
-				for i := range f.now.batch.Records {
-					f.record(&f.now.batch.Records[i], false)
+			r, record := readers[0], capture.Record{}
+			for next() && r.Fill(&f.now.batch) {
+				for r.Next(&f.now.batch, &record) {
+					f.record(&record, false)
 				}
-				f.now.offset = readers[0].Offset()
+				f.now.offset = r.Offset()
 			}
-			err = readers[0].Err()
+			err = r.Err()
 		} else if next() {
 			for record, failure := range capture.Merge(readers) {
 				if failure != nil {
@@ -131,12 +137,20 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		if f.now == nil {
 			return
 		}
+		f.rec = &capture.Record{}
 		f.decoder.Close()
 		f.streams.Close()
 		f.gaps = f.streams.Gaps
 		out <- f.now
 	}()
-	return out, free, func() error { return err }
+	return out, f.free, func() error { return err }
+}
+
+// rest hands over the chunks that came back last, once all have.
+func (f *feed) rest() {
+	for len(f.free) > 0 {
+		f.given(<-f.free)
+	}
 }
 
 // record looks what one packet is. lent says that its bytes will not stay.
@@ -150,7 +164,7 @@ func (f *feed) record(r *capture.Record, lent bool) {
 		c.last = r.At
 	}
 	p := &f.packet
-	f.comment = r.Comment
+	f.rec = r
 	switch f.decoder.Decode(r, p) {
 	case capture.Datagram:
 		f.datagram(p, lent || f.decoder.Lends())
@@ -158,14 +172,10 @@ func (f *feed) record(r *capture.Record, lent bool) {
 		f.segment(p)
 	case capture.ICMPError:
 		if f.isDNS(p.To.Port()) {
-			f.add(p, true, isForbidden)
+			f.add(p, isForbidden)
 		}
 	case capture.Malformed:
-		if len(c.malformed) < 64 {
-			c.malformed = append(c.malformed, item{Message: Message{Packet: capture.Packet{Number: r.Number, At: r.At, Cut: len(r.Data) < r.Length}}, what: isUnreadable})
-		} else {
-			c.malformed[0].Packet.Hops = 1 // more than were kept
-		}
+		f.add(&capture.Packet{Number: r.Number, At: r.At, Cut: len(r.Data) < r.Length}, isMalformed)
 	case capture.Unknown:
 		c.unknown++
 	}
@@ -179,11 +189,21 @@ func (f *feed) datagram(p *capture.Packet, lent bool) {
 	from, to := p.From.Port(), p.To.Port()
 	switch {
 	case f.isDNS(from) || f.isDNS(to):
-		f.message(p, lent, isMessage)
+		f.message(p, lent)
 	case to == multicastPort || from == multicastPort || to == linkLocalPort || from == linkLocalPort:
-		f.message(p, lent, isLocal)
-	case from == securePort || to == securePort:
-		f.add(p, true, isEncrypted)
+		if _, err := wire.ReadView(p.Payload); err != nil {
+			f.add(p, isUnreadable).err = err
+		} else {
+			f.add(p, isLocal)
+		}
+	case to == securePort:
+		f.add(p, isEncrypted).host = f.hellos.name(p)
+	case from == securePort:
+		f.add(p, isEncrypted)
+	case to == httpsPort:
+		f.https(p, f.hellos.name(p))
+	case from == httpsPort:
+		f.httpsReply(p)
 	}
 }
 
@@ -193,29 +213,33 @@ func (f *feed) segment(p *capture.Packet) {
 	case f.isDNS(from) || f.isDNS(to):
 		f.streams.Segment(p)
 	case from == securePort || to == securePort:
-		f.add(p, true, isEncrypted)
-		f.remark(serverName(p.Payload))
+		f.add(p, isEncrypted).host = tlsName(p.Payload)
 	case to == httpsPort:
-		connection := [2]netip.AddrPort{p.From, p.To}
-		host := serverName(p.Payload)
-		if host != "" && f.carriesDNS(host) && len(f.secure) < 1<<16 {
-			f.secure[connection] = true
-		}
-		if len(f.secure) > 0 && f.secure[connection] {
-			f.add(p, true, isEncrypted)
-			f.remark(host)
-		}
-	case from == httpsPort && len(f.secure) > 0 && f.secure[[2]netip.AddrPort{p.To, p.From}]:
-		f.add(p, true, isEncrypted)
+		f.https(p, tlsName(p.Payload))
+	case from == httpsPort:
+		f.httpsReply(p)
 	}
 }
 
-// remark notes the server name on the packet added last.
-func (f *feed) remark(host string) {
-	if host != "" {
-		f.now.items[len(f.now.items)-1].remark = &remark{host: host}
+// https is a packet to a web server, with the host name that it shows; "" for none.
+func (f *feed) https(p *capture.Packet, host string) {
+	connection := [2]netip.AddrPort{p.From, p.To}
+	if host != "" && f.carriesDNS(host) && len(f.secure) < maxSecure {
+		f.secure[connection] = true
+	}
+	if len(f.secure) > 0 && f.secure[connection] {
+		f.add(p, isEncrypted).host = host
 	}
 }
+
+func (f *feed) httpsReply(p *capture.Packet) {
+	if len(f.secure) > 0 && f.secure[[2]netip.AddrPort{p.To, p.From}] {
+		f.add(p, isEncrypted)
+	}
+}
+
+// maxSecure is how many connections that carry DNS are remembered.
+const maxSecure = 1 << 16
 
 // carriesDNS reports whether a host takes DNS over HTTPS, by its name.
 func (f *feed) carriesDNS(host string) bool {
@@ -233,74 +257,42 @@ func (f *feed) carriesDNS(host string) bool {
 	return false
 }
 
-// message reads a message and adds it, readable or not.
-func (f *feed) message(p *capture.Packet, lent bool, as what) {
-	it := f.add(p, lent, as)
-	if len(f.comment) > 0 && bytes.HasSuffix(f.comment, []byte(waitedOut)) {
-		it.remark = &remark{waited: true}
+// message reads a message and adds it. lent says that its bytes will not stay.
+func (f *feed) message(p *capture.Packet, lent bool) {
+	c := f.now
+	n := len(c.messages)
+	if n == cap(c.messages) {
+		c.messages = append(c.messages, Message{})
 	}
-	if err := it.read(); err != nil {
-		it.what, it.remark = isUnreadable, &remark{err: err}
+	c.messages = c.messages[:n+1]
+	m, payload := &c.messages[n], p.Payload
+	if lent {
+		payload = c.keep(payload)
 	}
+	if err := m.read(p, payload); err != nil {
+		c.messages = c.messages[:n]
+		f.add(p, isUnreadable).err = err
+		return
+	}
+	m.waited = len(f.rec.Comment) > 0 && p.Number == f.rec.Number && bytes.HasSuffix(f.rec.Comment, []byte(waitedOut))
 }
 
-// add puts a packet into the chunk, with its payload if that will not stay.
-func (f *feed) add(p *capture.Packet, lent bool, as what) *item {
+// keep copies bytes that will not stay.
+func (c *chunk) keep(data []byte) []byte {
+	at := len(c.arena)
+	c.arena = append(c.arena, data...)
+	return c.arena[at:len(c.arena):len(c.arena)]
+}
+
+// add puts a packet into the chunk that is no ordinary message.
+func (f *feed) add(p *capture.Packet, as what) *item {
 	c := f.now
-	n := len(c.items)
-	if n == cap(c.items) {
-		c.items = append(c.items, item{})[:n]
-	}
-	c.items = c.items[:n+1]
-	it := &c.items[n]
-	it.Packet, it.what, it.remark = *p, as, nil
-	if lent {
-		at := len(c.arena)
-		c.arena = append(c.arena, p.Payload...)
-		it.Packet.Payload = c.arena[at:len(c.arena):len(c.arena)]
-	}
+	c.items = append(c.items, item{packet: *p, what: as, before: len(c.messages)})
+	it := &c.items[len(c.items)-1]
 	if as == isEncrypted {
-		it.Packet.Payload = it.Packet.Payload[:min(len(p.Payload), 1)] // its length is all that is told
+		it.packet.Payload = nil // what it holds tells nothing
+	} else {
+		it.packet.Payload = c.keep(p.Payload)
 	}
 	return it
-}
-
-// serverName is the server name of a TLS ClientHello (RFC 8446 §4.1.2, RFC 6066
-// §3); "" when data is none or has none. Escape it before it is shown.
-func serverName(data []byte) string {
-	if len(data) < 43 || data[0] != 22 || data[1] != 3 || data[5] != 1 {
-		return ""
-	}
-	b := data[43:]
-	skip := func(sizeBytes int) bool {
-		if len(b) < sizeBytes {
-			return false
-		}
-		size := 0
-		for _, c := range b[:sizeBytes] {
-			size = size<<8 | int(c)
-		}
-		if len(b) < sizeBytes+size {
-			return false
-		}
-		b = b[sizeBytes+size:]
-		return true
-	}
-	if !skip(1) || !skip(2) || !skip(1) || len(b) < 2 { // session, cipher suites, compression
-		return ""
-	}
-	for b = b[2:]; len(b) >= 4; {
-		kind, size := int(b[0])<<8|int(b[1]), int(b[2])<<8|int(b[3])
-		if len(b) < 4+size {
-			return ""
-		}
-		if value := b[4 : 4+size]; kind == 0 && size > 5 && value[2] == 0 {
-			if n := int(value[3])<<8 | int(value[4]); n <= size-5 {
-				return string(value[5 : 5+n])
-			}
-			return ""
-		}
-		b = b[4+size:]
-	}
-	return ""
 }

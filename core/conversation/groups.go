@@ -86,11 +86,11 @@ func (g *group) add(p *Pair) {
 		g.evidence = append(g.evidence, p.Number)
 	}
 	if n := len(g.names); n < maxSamples && !slices.Contains(g.hashes[:n], p.name) {
-		if name, err := p.view.QName(); err == nil && !name.IsZero() {
+		if name, err := p.query.QName(); err == nil && !name.IsZero() {
 			g.names, g.hashes[n] = append(g.names, name), p.name
 		}
 	}
-	if t := p.view.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
+	if t := p.query.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
 		g.types = append(g.types, t)
 	}
 }

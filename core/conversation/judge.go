@@ -27,11 +27,15 @@ const (
 )
 
 // judge says what is remarkable about one exchange.
-func (o *Overview) judge(p *Pair) {
+func (o *Overview) judge(p *Pair, of *Stat) {
 	outcome, took := p.Outcome(), p.Took()
-	if took < slowLeast && p.Reply != nil && p.relations == nil && len(p.Sent) == 1 && p.Copies == 0 && !p.Torn && !Failed(outcome) &&
-		outcome != exchange.NoName && outcome != exchange.Truncated && outcome != CutOff {
-		return // as nearly all are
+	ordinary := took < slowLeast && p.answered && !p.Torn && p.rel == nil
+	switch {
+	case ordinary && (outcome == exchange.Answered || outcome == exchange.NoData || outcome == exchange.Referral): // as nearly all are
+		return
+	case ordinary && outcome == exchange.NoName: // as nearly all of the others are
+		o.denies(p, of)
+		return
 	}
 	client, server, rel := p.Client.Addr(), p.Server.Addr(), p.Related()
 	both := groupKey{client: client, server: server}
@@ -39,16 +43,16 @@ func (o *Overview) judge(p *Pair) {
 	switch {
 	case p.Looped():
 		g := o.find(as(finding.LoopedQuery, both), finding.Fault, p)
-		g.most = max(g.most, time.Duration(p.Copies))
+		g.most = max(g.most, time.Duration(rel.Copies))
 	case outcome == exchange.Unreachable:
 		k := as(finding.Unreachable, both)
 		k.detail = fmt.Sprintf("%s says: %s", rel.Forbidden.By, rel.Forbidden.Says)
 		o.find(k, finding.Fault, p)
 	case outcome == exchange.NoReply:
 		g := o.find(as(finding.Unanswered, both), finding.Fault, p)
-		g.most += time.Duration(len(p.Sent))
+		g.most += time.Duration(p.Asked())
 		if rel.After.Number > 0 && rel.After.Server != p.Server {
-			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.Sent[0].At))
+			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
 		}
 	case outcome == exchange.Truncated:
 		severity := finding.Note
@@ -58,43 +62,42 @@ func (o *Overview) judge(p *Pair) {
 		}
 		o.find(k, severity, p)
 	case outcome == exchange.NoName:
-		o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Note, p)
+		o.denies(p, of)
 	case outcome == CutOff && p.Torn: // told below
 	case outcome == CutOff:
 		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture cut its reply off"}, finding.Note, p)
 	case Failed(outcome):
 		g := o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Fault, p)
 		if rel.After.Number > 0 && rel.After.Server != p.Server {
-			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.Sent[0].At))
+			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
 		}
 	}
 	if p.Torn {
 		o.find(groupKey{code: finding.Undecodable, server: server, detail: "fragments of its reply are missing"}, finding.Concern, p)
 	}
-	if asked := len(p.Sent); asked > 1 || rel.Before.Number > 0 && rel.Before.Server == p.Server && !rel.Before.TCP && !p.TCP && rel.Before.Outcome == "" {
+	if asked := p.Asked(); asked > 1 || rel.Before.Number > 0 && rel.Before.Server == p.Server && !rel.Before.TCP && !p.TCP && rel.Before.Outcome == "" {
 		g := o.find(as(finding.RepeatedQuery, both), finding.Note, p)
-		after := time.Duration(p.Sent[0].At - rel.Before.Sent)
+		after := time.Duration(p.First.At - rel.Before.Sent)
 		if asked > 1 {
-			after = time.Duration(p.Sent[1].At - p.Sent[0].At)
+			after = time.Duration(rel.again[0].At - p.First.At)
 		}
 		g.most = max(g.most, after)
 	}
-	if p.Reply != nil {
-		late := len(p.Sent) > 1 && p.Received > p.Sent[1].At && took < time.Duration(p.Sent[1].At-p.Sent[0].At)/50 || rel.After.Number > 0 && rel.After.Sent < p.Received
+	if p.answered {
+		late := p.Asked() > 1 && p.Received > rel.again[0].At && took < time.Duration(rel.again[0].At-p.First.At)/50 || rel.After.Number > 0 && rel.After.Sent < p.Received
 		if late {
 			g := o.find(as(finding.LateReply, both), finding.Concern, p)
 			g.most = max(g.most, p.Waited())
-		} else if slow, severity := o.slow(p, took); slow {
+		} else if slow, severity := o.slow(of, took); slow {
 			g := o.find(groupKey{code: finding.Slow, server: server}, severity, p)
 			g.most = max(g.most, took)
 		}
-		if rel.Other != nil {
+		if rel.differs {
 			o.find(as(finding.RepliesDiffer, both), finding.Fault, p)
 		}
 	}
-	if h := rel.Half; h.Number > 0 && h.Outcome.Good() {
-		held := time.Duration(h.Ended - h.Sent)
-		if Failed(outcome) && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*held && took > held+halfLate {
+	if h := p.Half(); h.Good {
+		if Failed(outcome) && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*h.Took && took > h.Took+halfLate {
 			k := as(finding.HalfFails, both)
 			k.outcome = outcome
 			g := o.find(k, finding.Concern, p)
@@ -103,31 +106,44 @@ func (o *Overview) judge(p *Pair) {
 	}
 }
 
+// denies counts an exchange in which a server said that there is no such name.
+func (o *Overview) denies(p *Pair, server *Stat) {
+	if g := server.denials; g != nil && !o.muted {
+		p.Codes = append(p.Codes, g.code)
+		g.add(p)
+		return
+	}
+	g := o.find(groupKey{code: finding.Failed, server: p.Server.Addr(), outcome: exchange.NoName}, finding.Note, p)
+	if !o.muted && server != &o.servers.rest {
+		server.denials = g // found without looking it up, since there are many
+	}
+}
+
 // slow reports whether a reply took long, by the clock or by what that server
 // usually takes.
-func (o *Overview) slow(p *Pair, took time.Duration) (bool, finding.Severity) {
+func (o *Overview) slow(usual *Stat, took time.Duration) (bool, finding.Severity) {
 	if took > slowAfter {
 		return true, finding.Concern
 	}
-	if took < slowLeast {
-		return false, ""
-	}
-	usual := o.servers.find(p.Server, p.serverHash+uint64(p.Server.Port()))
-	return usual != nil && usual.Latency.Count >= slowFrom && took > slowRatio*usual.Latency.Quantile(50), finding.Note
+	known := took >= slowLeast && usual != &o.servers.rest && usual.Latency.Count() >= slowFrom
+	return known && took > slowRatio*usual.Latency.Quantile(50), finding.Note
 }
 
 // client is what is remembered of one client: the names it was just told not to
 // exist.
 type client struct {
-	missing [8]missing
 	at      int
-	last    int64 // when it asked for the newest of them
+	last    int64    // when it asked for the newest of them
+	sizes   [8]uint8 // of their names, in bytes; 0: none
+	missing [8]missing
+	names   int // that were new to it, and when the newest of them were asked for
 	times   [burstNames]int64
 	burst   *group // of many such names in a row; nil before the first
 }
 
 type missing struct {
 	name   []byte // in wire form
+	hash   uint64 // of it
 	number int
 	sent   int64
 }
@@ -142,11 +158,11 @@ func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 	if c == nil && outcome != exchange.NoName {
 		return
 	}
-	question := p.view.QuestionBytes()
+	question := p.query.QuestionBytes()
 	if len(question) < 5 {
 		return
 	}
-	name, sent := question[:len(question)-4], p.Sent[0].At
+	name, sent := question[:len(question)-4], p.First.At
 	if c != nil && outcome != exchange.NoName && sent-c.last > suffixWithin {
 		return
 	}
@@ -154,30 +170,46 @@ func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 		c = &client{}
 		stat.missing = c
 	}
-	for i := range c.missing {
+	for i, size := range c.sizes {
+		if int(size) <= len(name) {
+			continue // as most are: the one with a suffix behind it is longer
+		}
 		m := &c.missing[i]
-		if len(m.name) == 0 || sent-m.sent > suffixWithin || sent < m.sent || bytes.Equal(m.name, name) {
+		if sent-m.sent > suffixWithin || sent < m.sent {
 			continue
 		}
 		if suffix := appended(m.name, name); suffix != "" {
-			p.Codes = append(p.Codes, finding.SuffixAppended)
+			if !slices.Contains(p.Codes, finding.SuffixAppended) {
+				p.Codes = append(p.Codes, finding.SuffixAppended)
+			}
 			g := o.groups.of(groupKey{code: finding.SuffixAppended, client: p.Client.Addr(), detail: suffix}, finding.Note)
-			if g.count++; len(g.evidence) < maxEvidence {
-				g.evidence = append(g.evidence, m.number)
+			g.count++
+			for _, n := range []int{m.number, p.Number} { // what was lost, and what shows it
+				if len(g.evidence) < maxEvidence && !slices.Contains(g.evidence, n) {
+					g.evidence = append(g.evidence, n)
+				}
 			}
 			g.cost += time.Duration(sent - m.sent)
-			m.name = m.name[:0] // told once
+			c.sizes[i] = 0 // told once
 		}
 	}
 	if outcome != exchange.NoName {
 		return
 	}
-	m := &c.missing[c.at%len(c.missing)]
-	c.last = sent
-	m.name, m.number, m.sent = append(m.name[:0], name...), p.Number, sent
-	oldest := c.times[c.at%burstNames]
-	c.times[c.at%burstNames] = sent
-	if c.at++; c.at > burstNames && sent-oldest < burstWithin {
+	known := false // asked for another type, or the same once more
+	for i := range c.missing {
+		known = known || c.missing[i].hash == p.name
+	}
+	at := c.at % len(c.missing)
+	m := &c.missing[at]
+	c.at, c.last, c.sizes[at] = c.at+1, sent, uint8(len(name))
+	m.name, m.hash, m.number, m.sent = append(m.name[:0], name...), p.name, p.Number, sent
+	if known {
+		return
+	}
+	oldest := c.times[c.names%burstNames]
+	c.times[c.names%burstNames] = sent
+	if c.names++; c.names > burstNames && sent-oldest < burstWithin {
 		if c.burst == nil {
 			c.burst = o.find(groupKey{code: finding.NoNameBurst, client: p.Client.Addr()}, finding.Concern, p)
 		} else {
@@ -203,14 +235,22 @@ func appended(long, name []byte) string {
 
 // countdown is the TTL that a server gave for a question, and when.
 type countdown struct {
-	key uint64 // of server and question
+	key uint32 // of server and question; the rest of it is the place in the table
 	ttl uint32
 	at  int64
 }
 
+// noticed is a set of hashes that may hold some more than were added: what is in it is
+// worth looking up.
+type noticed [64]uint64
+
+func (n *noticed) add(hash uint64)      { n[hash>>6%64] |= 1 << (hash % 64) }
+func (n *noticed) has(hash uint64) bool { return n[hash>>6%64]&(1<<(hash%64)) != 0 }
+
 // answers sees answers made up for names that do not exist, and TTLs counting down.
-func (o *Overview) answers(p *Pair, outcome exchange.Outcome) {
-	if p.Reply == nil {
+// key is of the server and the question.
+func (o *Overview) answers(p *Pair, outcome exchange.Outcome, server *Stat, key uint64) {
+	if !p.answered {
 		return
 	}
 	question := p.question
@@ -219,14 +259,14 @@ func (o *Overview) answers(p *Pair, outcome exchange.Outcome) {
 		if len(o.denied) < maxDenied {
 			if _, known := o.denied[question]; !known {
 				o.denied[question] = p.link()
-				o.deniedMark[question%marks] = true
+				o.mayBeDenied.add(question)
 			}
 		}
 	case exchange.Answered:
-		if p.reply.Flags().Has(wire.AA) {
+		if !p.ages {
 			return // the zone's own word, and no cache's
 		}
-		if o.deniedMark[question%marks] {
+		if o.mayBeDenied.has(question) {
 			if by, known := o.denied[question]; known && by.Server != p.Server {
 				g := o.find(groupKey{code: finding.AnswerRewritten, server: p.Server.Addr(), client: p.Client.Addr()}, finding.Fault, p)
 				g.to = by.Server.Addr()
@@ -235,21 +275,15 @@ func (o *Overview) answers(p *Pair, outcome exchange.Outcome) {
 				}
 			}
 		}
-		c := p.reply.Records()
-		if !c.Next() {
-			return
-		}
-		key := mix(question, p.serverHash)
-		before := &o.counted[key%marks]
-		if before.key == key {
+		before, mark := &o.counted[key%marks], uint32(key>>32)
+		if before.key == mark {
 			passed := uint32((p.Received - before.at) / int64(time.Second))
-			if left := before.ttl - c.Record.TTL; passed > 1 && left+1 >= passed && left <= passed+1 {
-				server, _ := o.servers.of(p.Server, p.serverHash+uint64(p.Server.Port()))
+			if left := before.ttl - p.ttl; passed > 1 && left+1 >= passed && left <= passed+1 {
 				server.hasCache = true
 			}
 		}
-		if before.key != key || p.Received-before.at > int64(time.Minute) {
-			*before = countdown{key, c.Record.TTL, p.Received}
+		if before.key != mark || p.Received-before.at > int64(time.Minute) {
+			*before = countdown{mark, p.ttl, p.Received}
 		}
 	}
 }
@@ -262,17 +296,15 @@ func (s *Stat) HasCache() bool { return s.hasCache }
 
 // unsolicited counts a reply that answers no question of the capture.
 func (o *Overview) unsolicited(m *Message, fits *Pair) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
 	o.Unsolicited++
-	k := groupKey{code: finding.UnsolicitedReply, client: m.Packet.To.Addr(), server: m.Packet.From.Addr()}
+	k := groupKey{code: finding.UnsolicitedReply, client: m.Client.Addr(), server: m.Server.Addr()}
 	severity := finding.Note
 	if fits != nil {
 		k.detail = "its ID was not asked"
-		if fits.Server != m.Packet.From {
+		if fits.Server != m.Server {
 			k.detail = "it comes from a server that was not asked"
 		}
-		if severity = finding.Concern; fits.Guesses >= attackFrom {
+		if severity = finding.Concern; fits.Related().Guesses >= attackFrom {
 			severity = finding.Fault
 		}
 	}
@@ -281,29 +313,27 @@ func (o *Overview) unsolicited(m *Message, fits *Pair) {
 	if fits != nil && !slices.Contains(g.evidence, fits.Number) && len(g.evidence) < maxEvidence {
 		g.evidence = append(g.evidence, fits.Number)
 	}
-	g.packet(m.Packet.Number, "")
+	g.packet(m.Number, "")
 }
 
 // unreadable lists a packet that cannot be read, with what is wrong at which byte.
 func (o *Overview) unreadable(it *item) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
 	k, why := groupKey{code: finding.Undecodable}, "its headers contradict themselves"
 	severity := finding.Note
 	switch {
-	case it.Packet.Cut:
+	case it.packet.Cut:
 		k.detail, why = "cut", "the capture cut it"
-		if it.remark != nil {
+		if it.err != nil {
 			why += ": " + it.err.Error()
 		}
-	case it.remark != nil:
-		why, k.client = it.err.Error(), it.Packet.From.Addr()
+	case it.err != nil:
+		why, k.client = it.err.Error(), it.packet.From.Addr()
 	default:
 		k.detail = "headers"
 	}
 	g := o.groups.of(k, severity)
 	g.count++
-	g.packet(it.Packet.Number, why)
+	g.packet(it.packet.Number, why)
 }
 
 // conclude turns the groups into findings, once all has been read.
@@ -354,8 +384,9 @@ func (o *Overview) conclude() {
 		o.Findings = append(o.Findings, o.LocalLink.conflicts()...)
 	}
 	if names := o.names.count; names > 0 {
+		clients, _ := o.Clients()
 		o.Findings = append(o.Findings, finding.New(finding.ReadableNames, finding.Note, finding.About{},
-			fmt.Sprintf("Whoever sees these packets reads %s that %s asked for.", plural(names, "name", "names"), plural(o.clients.count, "client", "clients"))))
+			fmt.Sprintf("Whoever sees these packets reads %s that %s asked for.", plural(names, "name", "names"), plural(len(clients), "client", "clients"))))
 	}
 	finding.Sort(o.Findings)
 	for _, e := range o.secure {

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"unquil/core/capture"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -69,12 +70,12 @@ func (l *LocalLink) of(name wire.Name) *LocalName {
 // bit of a record's (RFC 6762 §5.4, §10.2).
 const topBit = 0x8000
 
-func (l *LocalLink) add(m *Message) {
-	message, err := wire.ReadMessage(m.Packet.Payload)
+func (l *LocalLink) add(p *capture.Packet) {
+	message, err := wire.ReadMessage(p.Payload)
 	if err != nil {
 		return
 	}
-	from := m.Packet.From.Addr()
+	from := p.From.Addr()
 	if !message.Flags.Has(wire.QR) {
 		l.Known += len(message.Answer) // what the asker knows already
 		for _, q := range message.Questions {
@@ -104,7 +105,7 @@ func (l *LocalLink) add(m *Message) {
 			if len(n.Claims) == maxClaims {
 				continue
 			}
-			at, n.Claims = len(n.Claims), append(n.Claims, Claim{Host: from, Packet: m.Packet.Number})
+			at, n.Claims = len(n.Claims), append(n.Claims, Claim{Host: from, Packet: p.Number})
 		}
 		c := &n.Claims[at]
 		c.Times, c.Unique = c.Times+1, c.Unique || unique

@@ -3,9 +3,10 @@ package conversation
 import (
 	"cmp"
 	"context"
+	"encoding/binary"
+	"maps"
 	"net/netip"
 	"slices"
-	"sync"
 	"time"
 
 	"unquil/core/capture"
@@ -41,12 +42,15 @@ type Overview struct {
 	Encrypted   []Encrypted
 	LocalLink   LocalLink
 	Timeline    Timeline
+	// Hosts are the names that the files give to addresses, as they stand there:
+	// escape them before they are shown.
+	Hosts map[netip.Addr]string
 
-	names   table[uint64]
-	spelled map[uint64]wire.Name
+	names   names
+	handed  [lately]uint64 // names whose spelling was handed over
+	now     *chunk         // that is being paired
 	servers table[netip.AddrPort]
 	clients table[netip.Addr]
-	mu      sync.Mutex // of what pairing and counting both find
 	groups  groups
 	nobody  group // takes what is not counted
 	muted   bool
@@ -57,19 +61,20 @@ type Overview struct {
 	keptBytes int
 	secure    map[[2]netip.AddrPort]*Encrypted
 	denied    map[uint64]Link // by question: who said that there is no such name
-	counted   [marks]countdown
-	// deniedMark says where in denied it is worth looking.
-	deniedMark [marks]bool
+	// mayBeDenied says what is worth looking for in denied.
+	mayBeDenied noticed
+	counted     [marks]countdown
 }
 
 // Line is what an exchange that was kept has to do with others.
 type Line struct {
-	Before, After, Half Link
-	OtherIn             int // the packet of a reply that says something else; 0 without one
-	Looped              bool
-	Forbidden           string
-	Cut                 bool
-	Packets             []int // all of its packets
+	Before, After Link
+	Half          Half
+	OtherIn       int // the packet of a reply that says something else; 0 without one
+	Looped        bool
+	Forbidden     string
+	Cut           bool
+	Packets       []int // all of its packets
 }
 
 // Slow is one of the exchanges that took longest.
@@ -92,15 +97,12 @@ const (
 // Read reads captures as one, merged by their time. On an error of a file, the
 // overview holds what came before it; when ctx ends, what was read by then.
 func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Overview, error) {
-	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, spelled: map[uint64]wire.Name{},
-		secure: map[[2]netip.AddrPort]*Encrypted{}, denied: map[uint64]Link{}, options: options}
+	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, names: names{spelled: map[uint64]wire.Name{}},
+		secure: map[[2]netip.AddrPort]*Encrypted{}, denied: map[uint64]Link{}, Hosts: map[netip.Addr]string{}, options: options}
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
-	counter := newCounter(o)
-	pairer := NewPairer(counter.add)
-	pairer.Lends = true
-	counter.free = pairer.Free
+	pairer := NewPairer(o.add)
 	pairer.Unsolicited = o.unsolicited
-	source := feed{options: options}
+	source := feed{options: options, given: o.names.take}
 	full, back, failed := source.run(ctx, readers)
 	for c := range full {
 		o.chunk(c, pairer)
@@ -109,9 +111,14 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 		}
 		back <- c
 	}
+	o.now = &chunk{}
 	pairer.Close()
-	counter.close()
-	o.Dropped, o.Duplicates = pairer.Dropped, o.Duplicates+pairer.Duplicates
+	source.rest()
+	o.names.take(o.now)
+	o.Dropped, o.Duplicates = pairer.Dropped, pairer.Duplicates
+	for _, r := range readers {
+		maps.Copy(o.Hosts, r.Names())
+	}
 	o.Incomplete, o.Gaps = source.decoder.Incomplete(), source.gaps
 	slices.SortFunc(o.Kept, func(a, b exchange.Exchange) int { return cmp.Compare(a.Number, b.Number) })
 	for _, t := range o.tallies {
@@ -122,6 +129,7 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 }
 
 func (o *Overview) chunk(c *chunk, pairer *Pairer) {
+	o.now = c
 	o.Packets += c.packets
 	o.Unknown += c.unknown
 	if c.first != 0 {
@@ -130,72 +138,80 @@ func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 		}
 		o.Last = time.Unix(0, c.last).UTC()
 	}
-	for i := range c.malformed {
-		o.Malformed++
-		o.unreadable(&c.malformed[i])
-	}
+	at := 0
 	for i := range c.items {
 		it := &c.items[i]
-		switch it.what {
-		case isMessage:
-			o.Messages++
-			if it.View.Flags().Has(wire.QR) {
-				o.Replies++
-			} else {
-				o.Queries++
-			}
-			if pairer.Message(&it.Message); it.remark != nil && it.waited {
-				pairer.Waited(&it.Message)
-			}
-		case isLocal:
-			o.Messages++
-			o.LocalLink.add(&it.Message)
-		case isUnreadable:
-			o.Unreadable++
-			o.unreadable(it)
-			if data := it.Packet.Payload; it.Packet.Cut && len(data) >= 12 && it.View.Flags().Has(wire.QR) {
-				pairer.CutReply(&it.Message)
-			}
-		case isForbidden:
-			pairer.Forbidden(&it.Packet)
-		case isEncrypted:
-			o.encrypted(it)
+		o.messages(c.messages[at:it.before], pairer)
+		at = it.before
+		o.item(it, pairer)
+	}
+	o.messages(c.messages[at:], pairer)
+}
+
+func (o *Overview) messages(all []Message, pairer *Pairer) {
+	o.Messages += len(all)
+	for i := range all {
+		m := &all[i]
+		if m.reply {
+			o.Replies++
+		} else {
+			o.Queries++
 		}
+		pairer.Message(m)
+	}
+}
+
+func (o *Overview) item(it *item, pairer *Pairer) {
+	p := &it.packet
+	switch it.what {
+	case isLocal:
+		o.Messages++
+		o.LocalLink.add(p)
+	case isMalformed:
+		o.Malformed++
+		o.unreadable(it)
+	case isUnreadable:
+		o.Unreadable++
+		o.unreadable(it)
+		if p.Cut && len(p.Payload) >= 12 && wire.Flags(binary.BigEndian.Uint16(p.Payload[2:])).Has(wire.QR) {
+			pairer.CutReply(p)
+		}
+	case isForbidden:
+		pairer.Forbidden(p)
+	case isEncrypted:
+		o.encrypted(it)
 	}
 }
 
 // add counts one exchange, and judges it.
 func (o *Overview) add(p *Pair) {
 	outcome := p.Outcome()
-	client := p.Client.Addr()
-	asker, _ := o.clients.of(client, p.clientHash)
+	client, served := hashAddress(p.Client.Addr()), hashAddress(p.Server.Addr())
+	asker, _ := o.clients.of(p.Client.Addr(), client)
+	server, _ := o.servers.of(p.Server, served+uint64(p.Server.Port()))
 	o.missingNames(p, asker, outcome)
-	o.answers(p, outcome)
+	o.answers(p, outcome, server, mix(p.question, served))
 	if o.options.Choose != nil {
+		known := len(p.Codes)
 		o.muted = true // to be chosen by what is remarkable about it
-		o.judge(p)
+		o.judge(p, server)
 		o.muted = false
 		if !o.options.Choose(p) {
 			return
 		}
 		o.chosen.add(p.Number)
-		p.Codes = p.Codes[:0]
+		p.Codes = p.Codes[:known]
 	}
-	o.judge(p)
+	o.judge(p, server)
 	o.Exchanges++
 	o.tally(outcome)
-	name, fresh := o.names.of(p.name, p.name)
-	if fresh {
-		o.spell(p.name, p.view)
-	}
 	e := entryOf(p, outcome)
-	name.add(e, p.clientHash)
-	server, _ := o.servers.of(p.Server, p.serverHash+uint64(p.Server.Port()))
-	server.add(e, p.clientHash)
-	asker.add(e, p.serverHash)
-	o.Timeline.add(p.Sent[0].At, e)
-	o.slowest(p)
-	if size := len(p.Query) + len(p.Reply); len(o.Kept) < o.options.Keep && o.keptBytes+size < maxKeptBytes {
+	o.name(p, client, e)
+	server.add(e, client)
+	asker.add(e, served)
+	o.Timeline.add(p.First.At, e)
+	o.slowest(p, e.took)
+	if size := p.size(); len(o.Kept) < o.options.Keep && o.keptBytes+size < maxKeptBytes {
 		o.keptBytes += size
 		o.Kept = append(o.Kept, p.Exchange())
 		o.Lines[p.Number] = p.line()
@@ -226,7 +242,7 @@ type tally struct {
 
 func (p *Pair) line() Line {
 	r := p.Related()
-	line := Line{r.Before, r.After, r.Half, r.OtherIn, p.Looped(), "", p.Cut, p.Packets()}
+	line := Line{r.Before, r.After, p.Half(), r.OtherIn, p.Looped(), "", p.Cut, p.Packets()}
 	if r.Forbidden != nil {
 		line.Forbidden = r.Forbidden.By.String() + " says: " + r.Forbidden.Says
 	}
@@ -236,7 +252,7 @@ func (p *Pair) line() Line {
 // Packets are the numbers of all packets of the exchange, in order.
 func (p *Pair) Packets() []int {
 	var all []int
-	for _, try := range p.Sent {
+	for _, try := range p.Sent() {
 		all = append(all, try.Packet)
 	}
 	for _, n := range []int{p.ReceivedIn, p.Related().OtherIn, p.Related().ReportIn} {
@@ -248,13 +264,12 @@ func (p *Pair) Packets() []int {
 	return all
 }
 
-func (o *Overview) slowest(p *Pair) {
-	took := p.Took()
+func (o *Overview) slowest(p *Pair, took time.Duration) {
 	if len(o.Slowest) == maxSlowest && took <= o.Slowest[maxSlowest-1].Took || took < time.Millisecond {
 		return
 	}
 	s := Slow{Number: p.Number, Server: p.Server, Took: took}
-	if m, err := wire.ReadMessage(p.Query); err == nil && len(m.Questions) > 0 {
+	if m, err := wire.ReadMessage(p.query.Bytes()); err == nil && len(m.Questions) > 0 {
 		s.Question = m.Questions[0]
 	}
 	o.Slowest = append(o.Slowest, s)
@@ -275,7 +290,7 @@ type Encrypted struct {
 const maxEncrypted = 1000
 
 func (o *Overview) encrypted(it *item) {
-	p := &it.Packet
+	p := &it.packet
 	k := [2]netip.AddrPort{p.From, p.To}
 	reply := p.From.Port() == securePort || p.From.Port() == httpsPort
 	if reply {
@@ -288,18 +303,16 @@ func (o *Overview) encrypted(it *item) {
 		}
 		e = &Encrypted{Client: k[0], Server: k[1], First: p.At, Over: exchange.TLS}
 		switch {
-		case !p.TCP:
-			e.Over = exchange.QUIC
 		case k[1].Port() == httpsPort:
 			e.Over = exchange.HTTPS
+		case !p.TCP:
+			e.Over = exchange.QUIC
 		}
 		o.secure[k] = e
 	}
 	e.Packets++
 	e.Last = p.At
-	if it.remark != nil {
-		e.Host = cmp.Or(e.Host, it.host)
-	}
+	e.Host = cmp.Or(e.Host, it.host)
 	if reply && e.Handshake == 0 {
 		e.Handshake = time.Duration(p.At - e.First)
 	}
@@ -311,6 +324,9 @@ type Timeline struct {
 	Begins int64 // nanoseconds since 1970 UTC
 	Width  time.Duration
 	Slots  []Slot
+
+	now         *Slot // the one that was counted last, which is nearly always the next one too
+	from, until int64 // of it
 }
 
 // Slot is one span of a timeline.
@@ -322,6 +338,20 @@ func (t *Timeline) add(at int64, e entry) {
 	if at == 0 {
 		return
 	}
+	if at < t.from || at >= t.until {
+		t.find(at)
+	}
+	t.now.Asked++
+	switch e.how {
+	case noName:
+		t.now.NoName++
+	case failed, unanswered:
+		t.now.Failed++
+	}
+}
+
+// find finds the slot of a moment, and makes it where there is none yet.
+func (t *Timeline) find(at int64) {
 	if t.Width == 0 {
 		t.Begins, t.Width = at, 250*time.Millisecond
 	}
@@ -334,21 +364,7 @@ func (t *Timeline) add(at int64, e entry) {
 			t.Begins -= int64(slots) * int64(t.Width)
 		}
 	}
-	for {
-		if slot := (at - t.Begins) / int64(t.Width); slot < maxSlots {
-			for int(slot) >= len(t.Slots) {
-				t.Slots = append(t.Slots, Slot{})
-			}
-			s := &t.Slots[slot]
-			s.Asked++
-			switch e.how {
-			case noName:
-				s.NoName++
-			case failed, unanswered:
-				s.Failed++
-			}
-			return
-		}
+	for (at-t.Begins)/int64(t.Width) >= maxSlots {
 		half := t.Slots[:0]
 		for i := 0; i < len(t.Slots); i += 2 {
 			s := t.Slots[i]
@@ -359,6 +375,12 @@ func (t *Timeline) add(at int64, e entry) {
 		}
 		t.Slots, t.Width = half, 2*t.Width
 	}
+	slot := int((at - t.Begins) / int64(t.Width))
+	for slot >= len(t.Slots) {
+		t.Slots = append(t.Slots, Slot{})
+	}
+	t.now, t.from = &t.Slots[slot], t.Begins+int64(slot)*int64(t.Width)
+	t.until = t.from + int64(t.Width)
 }
 
 // numbers is a set of exchange numbers.
@@ -372,59 +394,3 @@ func (s *numbers) add(n int) {
 }
 
 func (s numbers) has(n int) bool { return n/64 < len(s) && s[n/64]&(1<<(n%64)) != 0 }
-
-// counter counts and judges exchanges in a goroutine of its own, so that pairing
-// goes on meanwhile. They come in the order in which they were paired.
-type counter struct {
-	overview *Overview
-	now      []*Pair
-	full     chan []*Pair
-	back     chan []*Pair
-	ended    chan struct{}
-	free     func(*Pair)
-}
-
-// Exchanges that are handed over at once, and how many such batches there are.
-const (
-	batch   = 128
-	batches = 3
-)
-
-func newCounter(o *Overview) *counter {
-	c := &counter{overview: o, full: make(chan []*Pair, batches), back: make(chan []*Pair, batches+1), ended: make(chan struct{})}
-	for range batches {
-		c.back <- make([]*Pair, 0, batch)
-	}
-	c.now = <-c.back
-	go func() {
-		defer close(c.ended)
-		for pairs := range c.full {
-			o.mu.Lock()
-			for _, p := range pairs {
-				o.add(p)
-			}
-			o.mu.Unlock()
-			c.back <- pairs
-		}
-	}()
-	return c
-}
-
-func (c *counter) add(p *Pair) {
-	if c.now = append(c.now, p); len(c.now) < batch {
-		return
-	}
-	c.full <- c.now
-	c.now = <-c.back
-	for _, counted := range c.now {
-		c.free(counted)
-	}
-	c.now = c.now[:0]
-}
-
-// close waits until all have been counted.
-func (c *counter) close() {
-	c.full <- c.now
-	close(c.full)
-	<-c.ended
-}

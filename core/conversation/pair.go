@@ -3,6 +3,7 @@
 package conversation
 
 import (
+	"bytes"
 	"net/netip"
 	"time"
 
@@ -30,55 +31,54 @@ const (
 
 // Pair is one question and its reply, if there was one. It is good until the
 // callback it was handed to returns: [Pair.Exchange] makes a copy to keep.
+//
+// Many are remembered at once, and each is looked at several times. So it is small,
+// and what is looked at together lies together.
 type Pair struct {
-	Number         int // of the question, from 1, in the order of the capture
+	hash     uint64 // of all that ties a reply to the question
+	question uint64
+	same     *Pair // another pair in the same bucket
+	id       uint16
+	hops     uint8
+	TCP      bool
+	Cut      bool // the capture holds less of the reply than was sent
+	Torn     bool // of Cut: fragments of it are missing
+	answered bool
+	ages     bool // the reply may come out of a cache
+
 	Client, Server netip.AddrPort
-	TCP            bool
-	Query          []byte // of the first try
-	Sent           []Try  // every time the question was sent, up to 16
-	Reply          []byte // nil without one
-	ReceivedIn     int    // the reply's packet number
-	Received       int64  // nanoseconds since 1970 UTC
-	Cut            bool   // the capture holds less of the reply than was sent
-	Torn           bool   // of Cut: fragments of it are missing
-
-	Copies  int            // of the question's packet at one moment, or with fewer hops left
-	Falling bool           // the hops left fell from copy to copy
-	Guesses int            // replies to this question with an ID that was not asked
-	Codes   []finding.Code // what is remarkable about it, once it has been judged
-
-	*relations // nil for most
-
-	view, reply    wire.View
-	name           uint64 // hash of the name, and of the whole question
-	question       uint64
-	hash           uint64 // of all that ties a reply to it
-	about          uint64 // of the client and the name, and of the client and the question
-	wants          uint64
-	clientHash     uint64 // of the addresses of both ends
-	serverHash     uint64
-	spare          []byte // room for a reply, from an exchange that has ended
-	ended          int64  // where the capture was when nothing more could come of it
-	seen           int64  // when the question's packet came last
-	id             uint16
-	hops           uint8
-	done, waited   bool
-	outcome        exchange.Outcome
-	next, previous *Pair // in the ring of the open or of the done ones
-	twin           *Pair // the other of Half, while both are remembered
-	same           *Pair // another pair with the same hash
+	name           uint64
+	Number         int // of the question, from 1, in the order of the capture
+	First          Try
+	Received       int64 // nanoseconds since 1970 UTC
+	ReceivedIn     int   // the reply's packet number
+	query, reply   wire.View
+	outcome        exchange.Outcome // "" as long as nothing has come
+	next, previous *Pair            // in the ring of the open or of the done ones
+	rel            *relations       // nil for most
+	ttl            uint32           // of the reply's first record, in seconds, where ages says so
+	about, wants   uint16           // where the tables of names and of questions hold it
+	Codes          []finding.Code   // what is remarkable about it, once it has been judged
+	twin           *Pair            // the other half, while both are remembered
+	half           Half             // what is known of it once it is not
+	small          [104]byte        // holds the question's message, as long as that is small
 }
 
 // relations are what few exchanges have.
 type relations struct {
-	Other     []byte // a reply to the same question that says something else; nil without one
-	OtherIn   int
-	OtherAt   int64
+	OtherIn   int             // the packet of another reply to the same question; 0 without one
 	Forbidden *capture.Report // what an ICMP error said of it; nil without one
 	ReportIn  int
 	Before    Link // what this client asked for the same before, and did not get
 	After     Link // the question that took the place of this one
-	Half      Link // the other of a pair of questions for A and AAAA
+	Copies    int  // of the question's packet at one moment, or with fewer hops left
+	Guesses   int  // replies to this question with an ID that was not asked
+
+	again   []Try // when the question was sent after the first time, up to 15
+	seen    int64 // when its packet came last; 0: once
+	falling bool  // the hops left fell from copy to copy
+	waited  bool  // the asker gave it up, as the file itself says
+	differs bool  // the reply in OtherIn says something else
 }
 
 // none is shared by all exchanges that have no relations.
@@ -86,18 +86,34 @@ var none relations
 
 // Related is what else the exchange has to do with.
 func (p *Pair) Related() *relations {
-	if p.relations == nil {
+	if p.rel == nil {
 		return &none
 	}
-	return p.relations
+	return p.rel
 }
 
-// related makes room for relations.
-func (p *Pair) related() *relations {
-	if p.relations == nil {
-		p.relations = &relations{}
+// Half is the other of a pair of questions for A and AAAA; the zero Half is none.
+type Half struct {
+	Number int
+	Good   bool          // it was answered, be it that there is nothing
+	Took   time.Duration // from its first question to the reply; 0 without one
+}
+
+// Half is the other half, as far as it has come.
+func (p *Pair) Half() Half {
+	if p.twin != nil {
+		return p.twin.asHalf()
 	}
-	return p.relations
+	return p.half
+}
+
+func (p *Pair) asHalf() Half { return Half{p.Number, p.answered && p.outcome.Good(), p.Waited()} }
+
+// part ends the tie to the twin, which keeps what there is to know.
+func (p *Pair) part() {
+	if p.twin != nil {
+		p.twin.half, p.twin.twin, p.twin = p.asHalf(), nil, nil
+	}
 }
 
 // Link is another exchange that one has to do with. The zero Link is none.
@@ -116,40 +132,82 @@ type Try struct {
 	At     int64
 }
 
+// room is where the question's message is to be copied: where a large one lay before,
+// or in the pair itself.
+func (p *Pair) room() []byte {
+	if room := p.query.Bytes(); cap(room) > len(p.small) {
+		return room[:0]
+	}
+	return p.small[:0]
+}
+
+// reset makes the pair ready for another question. What that sets anew is left.
+func (p *Pair) reset() {
+	if cap(p.reply.Bytes()) > maxSpare {
+		p.reply = wire.View{}
+	}
+	p.answered, p.Received, p.ReceivedIn, p.Cut, p.Torn, p.outcome, p.half, p.Codes = false, 0, 0, false, false, "", Half{}, p.Codes[:0]
+}
+
 // View is the question's message in place.
-func (p *Pair) View() wire.View { return p.view }
+func (p *Pair) View() wire.View { return p.query }
 
 // ReplyView is the reply's message in place; ok is false without one.
-func (p *Pair) ReplyView() (v wire.View, ok bool) { return p.reply, p.Reply != nil }
+func (p *Pair) ReplyView() (v wire.View, ok bool) {
+	if !p.answered {
+		return wire.View{}, false
+	}
+	return p.reply, true
+}
+
+// size is how many bytes both messages have.
+func (p *Pair) size() int {
+	if !p.answered {
+		return len(p.query.Bytes())
+	}
+	return len(p.query.Bytes()) + len(p.reply.Bytes())
+}
 
 // Outcome is how the exchange ended.
 func (p *Pair) Outcome() exchange.Outcome {
 	switch {
 	case p.outcome != "":
 		return p.outcome
-	case p.Reply == nil && p.Related().Forbidden != nil:
-		p.outcome = exchange.Unreachable
-	case p.Reply == nil && !p.waited && p.ended > 0 && p.ended-p.Sent[len(p.Sent)-1].At < endOfCapture:
-		p.outcome = Open
-	case p.Reply == nil:
-		p.outcome = exchange.NoReply
-	default:
-		p.outcome = exchange.JudgeView(p.reply)
-		if p.Cut && p.outcome == exchange.NoData && p.reply.Count(wire.AnswerSection) > 0 {
-			p.outcome = CutOff // the records that it has are not in the capture
-		}
+	case p.Related().Forbidden != nil:
+		return exchange.Unreachable
 	}
-	return p.outcome
+	return exchange.NoReply
+}
+
+// giveUp settles an exchange without a reply, once nothing more can come of it.
+func (p *Pair) giveUp(now int64) {
+	if p.outcome = p.Outcome(); p.outcome == exchange.NoReply && !p.Related().waited && now > 0 && now-p.last().At < endOfCapture {
+		p.outcome = Open
+	}
+}
+
+// Asked is how many times the question was sent.
+func (p *Pair) Asked() int { return 1 + len(p.Related().again) }
+
+// Sent is every time the question was sent, up to 16.
+func (p *Pair) Sent() []Try { return append([]Try{p.First}, p.Related().again...) }
+
+// last is when the question was sent last.
+func (p *Pair) last() Try {
+	if again := p.Related().again; len(again) > 0 {
+		return again[len(again)-1]
+	}
+	return p.First
 }
 
 // Took is the time from the question to the reply; 0 without one. What was asked
 // again counts from the last time before the reply.
 func (p *Pair) Took() time.Duration {
-	if p.Reply == nil {
+	if !p.answered {
 		return 0
 	}
-	last := p.Sent[0].At
-	for _, try := range p.Sent {
+	last := p.First.At
+	for _, try := range p.Related().again {
 		if try.At <= p.Received {
 			last = try.At
 		}
@@ -159,10 +217,10 @@ func (p *Pair) Took() time.Duration {
 
 // Waited is the time from the first question to the reply; 0 without one.
 func (p *Pair) Waited() time.Duration {
-	if p.Reply == nil {
+	if !p.answered {
 		return 0
 	}
-	return time.Duration(p.Received - p.Sent[0].At)
+	return time.Duration(p.Received - p.First.At)
 }
 
 func (p *Pair) transport() exchange.Transport {
@@ -179,23 +237,23 @@ func (p *Pair) Exchange() exchange.Exchange {
 		Number: p.Number, Client: p.Client, Outcome: p.Outcome(),
 		Server: exchange.Server{Address: p.Server, Transport: over},
 	}
-	query := append([]byte(nil), p.Query...)
+	query := bytes.Clone(p.query.Bytes())
 	if m, err := wire.ReadMessage(query); len(m.Questions) > 0 {
 		e.Question = m.Questions[0]
 	} else if err != nil {
 		e.Err = err
 	}
 	at := 0
-	for i, try := range p.Sent {
+	for i, try := range p.Sent() {
 		e.Attempts = append(e.Attempts, exchange.Attempt{Transport: over, Local: p.Client, Query: query,
 			Sent: time.Unix(0, try.At).UTC(), SentIn: try.Packet})
 		if try.At <= p.Received {
 			at = i
 		}
 	}
-	if p.Reply != nil {
+	if p.answered {
 		last := &e.Attempts[at]
-		last.Reply = append([]byte(nil), p.Reply...)
+		last.Reply = bytes.Clone(p.reply.Bytes())
 		last.Received, last.ReceivedIn = time.Unix(0, p.Received).UTC(), p.ReceivedIn
 		m, err := wire.ReadMessage(last.Reply)
 		e.Reply, e.Err = &m, err

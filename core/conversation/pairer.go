@@ -10,65 +10,6 @@ import (
 	"unquil/core/wire"
 )
 
-const spread = 0x9e3779b97f4a7c15
-
-// hash mixes what ties a reply to its question: the ends, the transport, the ID and
-// the question.
-// The ends are given by the hashes of their addresses, and their ports.
-func hash(client, server uint64, clientPort, serverPort uint16, question uint64, id uint16, tcp bool) uint64 {
-	h := question ^ uint64(id)<<48 ^ uint64(clientPort)<<16 ^ uint64(serverPort)
-	h = mix(mix(h, client), server)
-	if tcp {
-		h = ^h
-	}
-	return h
-}
-
-// mix takes one hash into another.
-func mix(h, into uint64) uint64 {
-	h = (h ^ into) * spread
-	return h ^ h>>29
-}
-
-// hashAddress is worked out once for each end of a message: much is found by it.
-func hashAddress(a netip.Addr) uint64 {
-	if a.Is4() {
-		b := a.As4()
-		return mix(uint64(binary.LittleEndian.Uint32(b[:])), spread)
-	}
-	b := a.As16()
-	return mix(mix(binary.LittleEndian.Uint64(b[8:]), spread), binary.LittleEndian.Uint64(b[:8]))
-}
-
-// Message is one DNS message as it was found in a capture.
-type Message struct {
-	Packet   capture.Packet
-	View     wire.View
-	name     uint64 // hash of the question's name
-	question uint64 // and of the whole question
-	from, to uint64 // and of the addresses of its ends
-}
-
-// NewMessage reads the message that a packet carries. The error is a *wire.ParseError.
-func NewMessage(p *capture.Packet) (m Message, err error) {
-	m.Packet = *p
-	err = m.read()
-	return m, err
-}
-
-// read reads the message in place.
-func (m *Message) read() (err error) {
-	if m.View, err = wire.ReadView(m.Packet.Payload); err != nil {
-		return err
-	}
-	if q := m.View.QuestionBytes(); len(q) > 4 && q[len(q)-5] != 0 {
-		return &wire.ParseError{Field: "QNAME", Offset: 12, Err: wire.ErrPointer} // there is nothing before it to point at
-	}
-	m.name, m.question = m.View.QuestionHashes()
-	m.from, m.to = hashAddress(m.Packet.From.Addr()), hashAddress(m.Packet.To.Addr())
-	return nil
-}
-
 // ring is pairs in the order in which they came to be there.
 type ring struct {
 	head Pair
@@ -95,9 +36,6 @@ func (r *ring) oldest() *Pair { return r.head.next }
 type Pairer struct {
 	// Emit is called once for each exchange, when nothing more can come of it.
 	Emit func(*Pair)
-	// Lends says that exchanges stay in use after Emit: each has to be given back
-	// with Free.
-	Lends bool
 	// Unsolicited is called with each reply to which the capture holds no question,
 	// and with the open question of the same client that it would fit but for its ID
 	// or its source; nil without one.
@@ -111,14 +49,16 @@ type Pairer struct {
 	latest     [buckets]*Pair // by client and name: what was asked last; another's takes its place
 	wanted     [buckets]*Pair // by client and question, the same
 	now        int64          // of the capture
+	due        int64          // when something is to be given up
 	open, done ring
 	doneBytes  int // of the replies of the done ones
 	free       []*Pair
+	rooms      []*relations // that are not in use
 }
 
 // buckets is the size of the tables that pairs are found by: plain arrays, which
 // cost less than a map, and fit the processor's cache.
-const buckets = 1 << 14
+const buckets = 1 << 12
 
 // NewPairer returns a Pairer that hands its exchanges to emit.
 func NewPairer(emit func(*Pair)) *Pairer {
@@ -131,42 +71,44 @@ func NewPairer(emit func(*Pair)) *Pairer {
 // Message takes one DNS message. It allocates nothing once as many pairs have
 // been open as will ever be at once.
 func (p *Pairer) Message(m *Message) {
-	p.now = m.Packet.At
-	p.expire(p.now)
-	if m.View.Flags().Has(wire.QR) {
+	if p.now = m.At; p.now > p.due || p.now < p.due-linger { // or the capture's time went back
+		p.expire(p.now)
+	}
+	if m.reply {
 		p.replied(m)
 	} else {
 		p.asked(m)
 	}
 }
 
-func (p *Pairer) find(hash uint64, client, server netip.AddrPort, m *Message) *Pair {
-	pair := p.pairs[hash%buckets]
-	for pair != nil && (pair.hash != hash || pair.id != m.View.ID() || pair.question != m.question || pair.TCP != m.Packet.TCP ||
-		pair.Client != client || pair.Server != server || !pair.view.SameQuestion(m.View)) {
+func (p *Pairer) find(m *Message) *Pair {
+	pair := p.pairs[m.hash%buckets]
+	for pair != nil && (pair.hash != m.hash || pair.id != m.id || pair.question != m.question || pair.TCP != m.tcp ||
+		pair.Client != m.Client || pair.Server != m.Server || !pair.query.SameQuestion(m.View)) {
 		pair = pair.same
 	}
 	return pair
 }
 
 func (p *Pairer) asked(m *Message) {
-	hash := hash(m.from, m.to, m.Packet.From.Port(), m.Packet.To.Port(), m.question, m.View.ID(), m.Packet.TCP)
-	if pair := p.find(hash, m.Packet.From, m.Packet.To, m); pair != nil {
-		p.again(pair, &m.Packet)
+	if pair := p.find(m); pair != nil {
+		p.again(pair, m)
 		return
 	}
 	pair := p.fresh()
 	p.numbered++
-	pair.Number, pair.id, pair.name, pair.question, pair.hash, pair.Client, pair.Server, pair.TCP = p.numbered, m.View.ID(), m.name, m.question, hash, m.Packet.From, m.Packet.To, m.Packet.TCP
-	pair.Sent = append(pair.Sent, Try{m.Packet.Number, m.Packet.At})
-	pair.seen, pair.hops, pair.clientHash, pair.serverHash = m.Packet.At, m.Packet.Hops, m.from, m.to
-	pair.Query = append(pair.Query, m.Packet.Payload[:min(len(m.Packet.Payload), maxQuery)]...)
-	// The view has to lie over the copy, since the packet's bytes are not ours.
-	pair.view = m.View.Over(pair.Query)
-	pair.same = p.pairs[hash%buckets]
-	p.pairs[hash%buckets] = pair
+	pair.hash, pair.question, pair.name, pair.id, pair.hops = m.hash, m.question, m.name, m.id, m.hops
+	pair.Number, pair.Client, pair.Server, pair.TCP, pair.First = p.numbered, m.Client, m.Server, m.tcp, Try{m.Number, m.At}
+	// The view has to lie over a copy, since the packet's bytes are not ours.
+	message := m.View.Bytes()
+	pair.query = m.View.Over(append(pair.room(), message[:min(len(message), maxQuery)]...))
+	first := &p.pairs[m.hash%buckets]
+	pair.same, *first = *first, pair
 	p.open.add(pair)
-	p.relate(pair, m)
+	p.relate(pair)
+	if m.waited {
+		p.related(pair).waited = true
+	}
 	if p.open.size > maxOpen {
 		p.Dropped++
 		p.finish(p.open.oldest())
@@ -175,46 +117,57 @@ func (p *Pairer) asked(m *Message) {
 
 // again is a question's packet seen once more: captured twice, going round in a
 // loop, or sent again by its client.
-func (p *Pairer) again(pair *Pair, packet *capture.Packet) {
-	gap := packet.At - pair.seen
-	switch {
-	case pair.TCP:
+func (p *Pairer) again(pair *Pair, m *Message) {
+	if pair.TCP {
 		return
-	case packet.Hops < pair.hops:
-		pair.Copies, pair.Falling = pair.Copies+1, true
-	case gap <= oneMoment && gap >= 0:
-		pair.Copies++
-	default:
-		if len(pair.Sent) < maxTries {
-			pair.Sent = append(pair.Sent, Try{packet.Number, packet.At})
-		}
 	}
-	pair.seen, pair.hops = packet.At, packet.Hops
+	r := p.related(pair)
+	seen := max(r.seen, pair.First.At)
+	if m.hops < pair.hops {
+		r.Copies, r.falling = r.Copies+1, true
+	} else if gap := m.At - seen; gap <= oneMoment && gap >= 0 {
+		r.Copies++
+	} else if len(r.again) < maxTries-1 {
+		r.again = append(r.again, Try{m.Number, m.At})
+	}
+	r.seen, pair.hops, r.waited = m.At, m.hops, m.waited
 }
 
 // relate ties a new question to what its client asked for the same name before.
-func (p *Pairer) relate(pair *Pair, m *Message) {
+func (p *Pairer) relate(pair *Pair) {
 	client := pair.Client.Addr()
-	pair.about, pair.wants = mix(m.name, m.from), mix(m.question, m.from)
-	half := p.latest[pair.about%buckets]
-	p.latest[pair.about%buckets] = pair
-	if half != nil && half.about == pair.about && half.Client.Addr() == client && half.Server == pair.Server &&
-		pair.Sent[0].At-half.Sent[0].At <= pairWithin && addressTypes(half.view.QType(), pair.view.QType()) {
-		pair.related().Half, half.related().Half = half.link(), pair.link()
+	asker := hashAddress(client)
+	pair.about, pair.wants = uint16(mix(pair.name, asker)%buckets), uint16(mix(pair.question, asker)%buckets)
+	half := p.latest[pair.about]
+	p.latest[pair.about] = pair
+	if half != nil && half.name == pair.name && half.Client.Addr() == client && half.Server == pair.Server &&
+		pair.First.At-half.First.At <= pairWithin && addressTypes(half.query.QType(), pair.query.QType()) {
+		half.part()
 		pair.twin, half.twin = half, pair
 	}
-	before := p.wanted[pair.wants%buckets]
-	p.wanted[pair.wants%buckets] = pair
-	if before == nil || before.wants != pair.wants || before.Client.Addr() != client || !before.view.SameQuestion(pair.view) {
+	before := p.wanted[pair.wants]
+	p.wanted[pair.wants] = pair
+	if before == nil || before.question != pair.question {
 		return
 	}
-	outcome := before.Outcome()
-	if before.Reply == nil {
-		before.outcome = ""
+	if outcome := before.Outcome(); outcome.Good() || outcome == exchange.Referral {
+		return // it got what it asked for
 	}
-	if !outcome.Good() && outcome != exchange.Referral {
-		pair.related().Before, before.related().After = before.link(), pair.link()
+	if before.Client.Addr() == client && before.query.SameQuestion(pair.query) {
+		p.related(pair).Before, p.related(before).After = before.link(), pair.link()
 	}
+}
+
+// related makes room for what few exchanges have.
+func (p *Pairer) related(pair *Pair) *relations {
+	if pair.rel == nil {
+		if n := len(p.rooms); n > 0 {
+			pair.rel, p.rooms = p.rooms[n-1], p.rooms[:n-1]
+		} else {
+			pair.rel = &relations{}
+		}
+	}
+	return pair.rel
 }
 
 func addressTypes(a, b wire.Type) bool {
@@ -222,38 +175,34 @@ func addressTypes(a, b wire.Type) bool {
 }
 
 func (p *Pair) link() Link {
-	l := Link{Number: p.Number, Server: p.Server, TCP: p.TCP, Sent: p.Sent[0].At}
-	if p.Reply != nil {
-		l.Ended, l.Outcome = p.Received, p.Outcome()
+	l := Link{Number: p.Number, Server: p.Server, TCP: p.TCP, Sent: p.First.At}
+	if p.answered {
+		l.Ended, l.Outcome = p.Received, p.outcome
 	}
 	return l
 }
 
 func (p *Pairer) replied(m *Message) {
-	pair := p.find(hash(m.to, m.from, m.Packet.To.Port(), m.Packet.From.Port(), m.question, m.View.ID(), m.Packet.TCP), m.Packet.To, m.Packet.From, m)
+	pair := p.find(m)
 	if pair == nil {
 		if !m.View.HasQuestion() {
-			pair = p.unquestioned(m)
+			pair = p.unquestioned(m.id, m.Client, m.Server, m.At)
 		}
 		if pair == nil {
 			p.unsolicited(m)
 			return
 		}
 	}
-	if pair.Reply != nil {
+	if pair.answered {
 		p.repliedAgain(pair, m)
 		return
 	}
-	pair.Reply, pair.spare = append(pair.spare[:0], m.Packet.Payload...), nil
-	pair.reply = m.View.Over(pair.Reply)
-	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.Packet.At, m.Packet.Number, m.Packet.Cut, m.Packet.Torn
-	pair.outcome, pair.done = "", true
+	pair.reply = m.View.Over(append(pair.reply.Bytes()[:0], m.View.Bytes()...))
+	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.At, m.Number, m.cut, m.torn
+	pair.outcome, pair.ttl, pair.ages, pair.answered = m.Outcome, m.ttl, m.ages, true
 	p.open.remove(pair)
 	p.done.add(pair)
-	if pair.twin != nil {
-		pair.twin.related().Half = pair.link()
-	}
-	p.doneBytes += len(pair.Reply)
+	p.doneBytes += len(m.View.Bytes())
 	for p.done.size > maxDone || p.doneBytes > maxDoneBytes {
 		p.finish(p.done.oldest())
 	}
@@ -261,12 +210,12 @@ func (p *Pairer) replied(m *Message) {
 
 // unquestioned finds the open question that a reply without a question section
 // answers: a server that could not read it need not repeat it.
-func (p *Pairer) unquestioned(m *Message) *Pair {
+func (p *Pairer) unquestioned(id uint16, client, server netip.AddrPort, at int64) *Pair {
 	for pair := p.open.head.previous; pair != &p.open.head; pair = pair.previous {
-		if pair.id == m.View.ID() && pair.Client == m.Packet.To && pair.Server == m.Packet.From {
+		if pair.id == id && pair.Client == client && pair.Server == server {
 			return pair
 		}
-		if m.Packet.At-pair.Sent[0].At > linger {
+		if at-pair.First.At > linger {
 			break
 		}
 	}
@@ -276,15 +225,15 @@ func (p *Pairer) unquestioned(m *Message) *Pair {
 // repliedAgain is a reply to a question that has one: captured twice, an answer to
 // a question that was sent twice, or one that says something else.
 func (p *Pairer) repliedAgain(pair *Pair, m *Message) {
-	if bytes.Equal(pair.Reply, m.Packet.Payload) {
-		if m.Packet.At-pair.Received <= oneMoment {
+	if bytes.Equal(pair.reply.Bytes(), m.View.Bytes()) {
+		if m.At-pair.Received <= oneMoment {
 			p.Duplicates++
 		}
 		return
 	}
-	if pair.Related().Other == nil && !sameAnswer(pair.reply, m.View) {
-		r := pair.related()
-		r.Other, r.OtherIn, r.OtherAt = append([]byte(nil), m.Packet.Payload...), m.Packet.Number, m.Packet.At
+	if !pair.Related().differs && !sameAnswer(pair.reply, m.View) {
+		r := p.related(pair)
+		r.OtherIn, r.differs = m.Number, true
 	}
 }
 
@@ -303,23 +252,23 @@ func sameAnswer(a, b wire.View) bool {
 func answerSum(v wire.View) (sum uint64) {
 	c := v.Records()
 	for c.Next() && c.Record.Section == wire.AnswerSection {
-		h := uint64(c.Record.Type)
+		h := mix(uint64(c.Record.Type), seed)
 		for _, b := range c.Record.Data {
-			h = (h ^ uint64(b)) * spread
+			h = mix(h, uint64(b))
 		}
-		sum += h ^ h>>31
+		sum += h
 	}
 	return sum
 }
 
 // unsolicited is a reply that answers no question of the capture.
 func (p *Pairer) unsolicited(m *Message) {
-	fits := p.wanted[mix(m.question, m.to)%buckets]
-	if fits != nil && (fits.done || fits.Client.Addr() != m.Packet.To.Addr() || !fits.view.SameQuestion(m.View)) {
+	fits := p.wanted[mix(m.question, hashAddress(m.Client.Addr()))%buckets]
+	if fits != nil && (fits.answered || fits.question != m.question || fits.Client.Addr() != m.Client.Addr() || !fits.query.SameQuestion(m.View)) {
 		fits = nil
 	}
 	if fits != nil {
-		fits.Guesses++
+		p.related(fits).Guesses++
 	}
 	if p.Unsolicited != nil {
 		p.Unsolicited(m, fits)
@@ -332,21 +281,14 @@ const (
 	Open   exchange.Outcome = "open"    // asked so late that the reply may have come after the capture ended
 )
 
-// Waited says of the question taken last that its asker gave it up.
-func (p *Pairer) Waited(m *Message) {
-	if pair := p.open.head.previous; pair != &p.open.head && pair.id == m.View.ID() && pair.Client == m.Packet.From {
-		pair.waited = true
-	}
-}
-
 // CutReply takes a reply of which the capture holds the header alone.
-func (p *Pairer) CutReply(m *Message) {
-	pair := p.unquestioned(m)
+func (p *Pairer) CutReply(packet *capture.Packet) {
+	pair := p.unquestioned(binary.BigEndian.Uint16(packet.Payload), packet.To, packet.From, packet.At)
 	if pair == nil {
 		return
 	}
 	pair.outcome, pair.Cut = CutOff, true
-	pair.related().OtherIn = m.Packet.Number
+	p.related(pair).OtherIn = packet.Number
 }
 
 // Forbidden takes an ICMP error that quotes a packet of a question.
@@ -354,28 +296,35 @@ func (p *Pairer) Forbidden(packet *capture.Packet) {
 	for pair := p.open.head.previous; pair != &p.open.head; pair = pair.previous {
 		if pair.Client == packet.From && pair.Server == packet.To && pair.Related().Forbidden == nil &&
 			(len(packet.Payload) < 2 || binary.BigEndian.Uint16(packet.Payload) == pair.id) {
-			r := pair.related()
+			r := p.related(pair)
 			r.Forbidden, r.ReportIn = packet.Report, packet.Number
 			return
 		}
-		if packet.At-pair.Sent[0].At > linger {
+		if packet.At-pair.First.At > linger {
 			return
 		}
 	}
 }
 
 // expire gives up questions that are older than the window, and forgets answers
-// that nothing more will come of.
+// that nothing more will come of. What comes from now on is not due before linger.
 func (p *Pairer) expire(now int64) {
+	p.due = now + linger
 	for p.open.size > 0 {
 		oldest := p.open.oldest()
-		if now-oldest.Sent[len(oldest.Sent)-1].At <= window {
+		if end := oldest.last().At + window; now <= end {
+			p.due = min(p.due, end)
 			break
 		}
 		p.finish(oldest)
 	}
-	for p.done.size > 0 && now-p.done.oldest().Received > linger {
-		p.finish(p.done.oldest())
+	for p.done.size > 0 {
+		oldest := p.done.oldest()
+		if end := oldest.Received + linger; now <= end {
+			p.due = min(p.due, end)
+			break
+		}
+		p.finish(oldest)
 	}
 }
 
@@ -385,48 +334,30 @@ func (p *Pairer) finish(pair *Pair) {
 		at = &(*at).same
 	}
 	*at = pair.same
-	if p.latest[pair.about%buckets] == pair {
-		p.latest[pair.about%buckets] = nil
+	if p.latest[pair.about] == pair {
+		p.latest[pair.about] = nil
 	}
-	if p.wanted[pair.wants%buckets] == pair {
-		p.wanted[pair.wants%buckets] = nil
+	if p.wanted[pair.wants] == pair {
+		p.wanted[pair.wants] = nil
 	}
-	pair.same = nil
-	if pair.done {
+	if pair.answered {
 		p.done.remove(pair)
-		p.doneBytes -= len(pair.Reply)
+		p.doneBytes -= len(pair.reply.Bytes())
 	} else {
 		p.open.remove(pair)
+		pair.giveUp(p.now)
 	}
-	if pair.Copies > 0 && !pair.Looped() {
-		p.Duplicates += pair.Copies
-	}
-	if pair.twin != nil {
-		pair.twin.twin, pair.twin = nil, nil
-	}
-	if pair.ended = p.now; pair.outcome == exchange.NoReply {
-		pair.outcome = ""
+	r := pair.rel
+	if r != nil && r.Copies > 0 && !pair.Looped() {
+		p.Duplicates += r.Copies
 	}
 	p.Emit(pair)
-	if !p.Lends {
-		p.Free(pair)
+	pair.part()
+	if r != nil {
+		*r = relations{again: r.again[:0]}
+		p.rooms, pair.rel = append(p.rooms, r), nil
 	}
-}
-
-// Free takes an exchange back, to be used for another.
-func (p *Pairer) Free(pair *Pair) {
-	spare := pair.spare
-	if pair.Reply != nil {
-		spare = pair.Reply
-	}
-	if cap(spare) > maxSpare {
-		spare = nil
-	}
-	// Only what a question does not set anew: a pair is large, and there are many.
-	pair.Query, pair.Sent, pair.Codes, pair.spare = pair.Query[:0], pair.Sent[:0], pair.Codes[:0], spare[:0]
-	pair.Reply, pair.reply, pair.relations, pair.outcome = nil, wire.View{}, nil, ""
-	pair.ReceivedIn, pair.Received, pair.Cut, pair.Torn, pair.Copies, pair.Falling, pair.Guesses = 0, 0, false, false, 0, false, 0
-	pair.ended, pair.done, pair.waited, pair.twin, pair.same = 0, false, false, nil, nil
+	pair.reset()
 	p.free = append(p.free, pair)
 }
 
@@ -434,7 +365,9 @@ func (p *Pairer) Free(pair *Pair) {
 const loopCopies = 4
 
 // Looped reports whether the question's packet went round in a loop.
-func (p *Pair) Looped() bool { return p.Falling || p.Copies >= loopCopies }
+func (p *Pair) Looped() bool {
+	return p.rel != nil && (p.rel.falling || p.rel.Copies >= loopCopies)
+}
 
 func (p *Pairer) fresh() *Pair {
 	if n := len(p.free); n > 0 {
@@ -442,8 +375,15 @@ func (p *Pairer) fresh() *Pair {
 		p.free = p.free[:n-1]
 		return pair
 	}
-	return &Pair{}
+	several := make([]Pair, pairsAtOnce)
+	for i := range several[1:] {
+		p.free = append(p.free, &several[1+i])
+	}
+	return &several[0]
 }
+
+// pairsAtOnce lie side by side.
+const pairsAtOnce = 16
 
 // Close gives up what is still open, in the order of the capture.
 func (p *Pairer) Close() {

@@ -7,15 +7,21 @@ import (
 	"time"
 
 	"unquil/core/exchange"
-	"unquil/core/wire"
 )
 
 // Histogram counts times in buckets, four to each doubling: what it says of a
 // median is within a fifth of the truth, whatever the number of times.
 type Histogram struct {
-	buckets [histogramSize]uint32
-	Count   int
 	Max     time.Duration
+	buckets [histogramSize]uint32
+}
+
+// Count is how many times there were.
+func (h *Histogram) Count() (n int) {
+	for _, in := range h.buckets {
+		n += int(in)
+	}
+	return n
 }
 
 const histogramSize = 4 * 28 // from a microsecond to some minutes
@@ -37,15 +43,15 @@ func (h *Histogram) Add(d time.Duration) { h.add(bucketOf(d), d) }
 
 func (h *Histogram) add(bucket int, d time.Duration) {
 	h.buckets[bucket]++
-	h.Count++
 	h.Max = max(h.Max, d)
 }
 
 // Quantile is about the time that percent of the times do not exceed; 0 without any.
 func (h *Histogram) Quantile(percent int) time.Duration {
-	rest := (h.Count*percent + 99) / 100
+	count := h.Count()
+	rest := (count*percent + 99) / 100
 	for i, n := range h.buckets {
-		if rest -= int(n); rest <= 0 && h.Count > 0 {
+		if rest -= int(n); rest <= 0 && count > 0 {
 			lower := time.Duration(4+i%4) << (i / 4) * time.Microsecond / 4
 			return min(lower+lower/8, h.Max)
 		}
@@ -71,46 +77,44 @@ func (h *Histogram) Bars() (bars [8]int) {
 	return bars
 }
 
-// Stat counts the exchanges of one name, server or client.
+// Stat counts the exchanges of one name, server or client. What is counted each time
+// lies in front, in one line of the processor's cache.
 type Stat struct {
 	Exchanges  int
 	Failed     int // that ended in anything but an answer, "no such name" or a referral
 	NoName     int
-	Unanswered int // of Failed
-	Latency    Histogram
-	peers      *peers // who was on the other side
-	peer       uint64 // the hash of the last of them
-	hasCache   bool
+	Unanswered int     // of Failed
+	peer       uint64  // the hash of the last one on the other side
 	missing    *client // of a client: the names that it was told not to exist
+	met        int     // how many peers holds
+	Latency    Histogram
+	peers      *peers // who was on the other side; nil for nobody
+	denials    *group // of a server: the names that it said not to exist; nil before the first
+	hasCache   bool
 }
 
 // Peers is how many clients a server had, or servers a client; 64 stands for 64 or more.
-func (s *Stat) Peers() int {
-	if s.peers == nil {
-		return 0
-	}
-	return s.peers.count
-}
+func (s *Stat) Peers() int { return s.met }
 
 const maxPeers = 64
 
-// peers is a set of up to 64 addresses, by their hashes: one that is looked into with
-// every exchange.
-type peers struct {
-	count int
-	slots [2 * maxPeers]uint32 // of the hash; 0: free
-}
+// peers is a set of up to 64 addresses, by their hashes; 0: free. It is as small as it
+// can be, since there is one for each name.
+type peers [maxPeers]uint32
 
-func (p *peers) add(hash uint64) {
+// meet notes who was on the other side, by the hash of the address.
+func (s *Stat) meet(hash uint64) {
+	if s.peer = hash; s.peers == nil {
+		s.peers = &peers{}
+	}
 	short := uint32(hash>>32) | 1
-	for i := hash >> 11; p.count < maxPeers; i++ {
-		slot := &p.slots[i%uint64(len(p.slots))]
-		if *slot == short {
-			return
-		}
-		if *slot == 0 {
+	for i := hash >> 11; ; i++ {
+		switch slot := &s.peers[i%uint64(len(s.peers))]; *slot {
+		case 0:
 			*slot = short
-			p.count++
+			s.met++
+			return
+		case short:
 			return
 		}
 	}
@@ -144,7 +148,7 @@ func entryOf(p *Pair, outcome exchange.Outcome) entry {
 	case Failed(outcome):
 		e.how = failed
 	}
-	if p.Reply != nil {
+	if p.answered {
 		e.took = p.Took()
 		e.bucket = bucketOf(e.took)
 	}
@@ -165,14 +169,9 @@ func (s *Stat) add(e entry, peer uint64) {
 	if e.bucket >= 0 {
 		s.Latency.add(e.bucket, e.took)
 	}
-	if peer == s.peer {
-		return
+	if peer != s.peer && s.met < maxPeers {
+		s.meet(peer)
 	}
-	if s.peers == nil {
-		s.peers = &peers{}
-	}
-	s.peer = peer
-	s.peers.add(peer)
 }
 
 // Failed reports whether an outcome is no answer and no step towards one.
@@ -183,6 +182,7 @@ func Failed(o exchange.Outcome) bool {
 // Row is one line of a table: a name, server or client, with what it counts.
 type Row struct {
 	Key  string
+	Host string // as the file calls a server or client, as it stands there; "" for none
 	Stat *Stat
 }
 
@@ -215,14 +215,6 @@ func (t *table[K]) place(k K, hash uint64) *slot[K] {
 	}
 }
 
-// find returns the row for k; nil without one.
-func (t *table[K]) find(k K, hash uint64) *Stat {
-	if t.count == 0 {
-		return nil
-	}
-	return t.place(k, hash).stat
-}
-
 // of returns the row for k, and whether it is a new one.
 func (t *table[K]) of(k K, hash uint64) (s *Stat, fresh bool) {
 	if 3*(t.count+1) > 2*len(t.slots) {
@@ -251,13 +243,14 @@ func (t *table[K]) grow() {
 }
 
 // sorted returns the rows, those with the most exchanges first.
-func (t *table[K]) sorted(text func(K) string) []Row {
+func (t *table[K]) sorted(text func(K) (key, host string)) []Row {
 	rows := make([]Row, 0, t.count)
 	for _, s := range t.slots {
 		if s.stat == nil || s.stat.Exchanges == 0 {
 			continue // free, or seen and not chosen
 		}
-		rows = append(rows, Row{text(s.key), s.stat})
+		key, host := text(s.key)
+		rows = append(rows, Row{key, host, s.stat})
 	}
 	slices.SortFunc(rows, func(a, b Row) int {
 		if a.Stat.Exchanges != b.Stat.Exchanges {
@@ -275,25 +268,18 @@ func (t *table[K]) sorted(text func(K) string) []Row {
 // many exchanges belong to rows that there was no room for: with it the rows below
 // the first are an estimate.
 func (o *Overview) Names() (rows []Row, uncounted int) {
-	rows = o.names.sorted(func(h uint64) string { return o.spelled[h].Spoken() })
+	rows = o.names.sorted(func(h uint64) (string, string) { return o.names.spelled[h].Spoken(), "" })
 	return rows, o.names.rest.Exchanges
 }
 
 // Servers are the servers, as [Overview.Names].
 func (o *Overview) Servers() (rows []Row, uncounted int) {
-	return o.servers.sorted(func(a netip.AddrPort) string {
-		return exchange.Server{Address: a}.AddressText()
+	return o.servers.sorted(func(a netip.AddrPort) (string, string) {
+		return exchange.Server{Address: a}.AddressText(), o.Hosts[a.Addr()]
 	}), o.servers.rest.Exchanges
 }
 
 // Clients are the clients, as [Overview.Names].
 func (o *Overview) Clients() (rows []Row, uncounted int) {
-	return o.clients.sorted(netip.Addr.String), o.clients.rest.Exchanges
-}
-
-// spell remembers how a name that is counted is written.
-func (o *Overview) spell(hash uint64, v wire.View) {
-	if name, err := v.QName(); err == nil {
-		o.spelled[hash] = name.Fold()
-	}
+	return o.clients.sorted(func(a netip.Addr) (string, string) { return a.String(), o.Hosts[a] }), o.clients.rest.Exchanges
 }

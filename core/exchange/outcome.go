@@ -159,14 +159,14 @@ func Negative(m *wire.Message) (soa wire.Record, ttl uint32, ok bool) {
 	return wire.Record{}, 0, false
 }
 
-// JudgeView is [Judge] on a message in place: it allocates nothing and does not
-// follow aliases, so records of the asked type anywhere in the answer count.
-func JudgeView(v wire.View) Outcome {
+// JudgeView is [Judge] on a message in place and the outline of it: it allocates
+// nothing and does not follow aliases, so records of the asked type anywhere in the
+// answer count.
+func JudgeView(v wire.View, o wire.Outline) Outcome {
 	flags := v.Flags()
 	if flags.Has(wire.TC) {
 		return Truncated
 	}
-	o := v.Outline()
 	switch {
 	case o.Code != wire.NoError:
 		if known, ok := rcodeOutcomes[o.Code]; ok {

@@ -53,7 +53,7 @@ func TestJudge(t *testing.T) {
 			if tt.inPlace == "" {
 				tt.inPlace = tt.want
 			}
-			assert.Equal(t, tt.inPlace, JudgeView(view))
+			assert.Equal(t, tt.inPlace, JudgeView(view, view.Outline()))
 		})
 	}
 }

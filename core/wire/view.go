@@ -3,6 +3,8 @@ package wire
 import (
 	"bytes"
 	"encoding/binary"
+	"math/bits"
+	"math/rand/v2"
 )
 
 const headerSize = 12 // bytes (RFC 1035 §4.1.1)
@@ -26,37 +28,46 @@ func (s Section) String() string {
 // and is good for as long as those bytes are.
 type View struct {
 	msg     []byte
-	qname   int // length in bytes of the first question's name as it stands; 0: no question
-	records int // where the records start
+	qname   uint16 // length in bytes of the first question's name as it stands; 0: no question
+	records uint16 // where the records start
 }
 
-// ReadView checks the header and the questions of msg. The error is a *ParseError.
+// maxMessage is the size of the largest message that there can be (RFC 1035 §4.2.2).
+const maxMessage = 65535
+
+// ReadView checks the header and the questions of msg, of which no more than a message
+// can have is looked at. The error is a *ParseError.
 func ReadView(msg []byte) (View, error) {
+	msg = msg[:min(len(msg), maxMessage)]
 	v := View{msg: msg, records: headerSize}
 	if len(msg) < headerSize {
 		return v, &ParseError{"header", len(msg), ErrShort}
 	}
 	for i := range int(v.Count(QuestionSection)) {
-		end, err := skipWireName(msg, v.records)
+		end, err := skipWireName(msg, int(v.records))
 		if err != nil {
-			return v, &ParseError{"QNAME", v.records, err}
+			return v, &ParseError{"QNAME", int(v.records), err}
 		}
 		if len(msg)-end < 4 {
 			return v, &ParseError{"QTYPE", end, ErrShort}
 		}
 		if i == 0 {
-			v.qname = end - headerSize
+			v.qname = uint16(end - headerSize)
 		}
-		v.records = end + 4
+		v.records = uint16(end + 4)
 	}
 	return v, nil
 }
 
+// Bytes are the message's own: change them, and the view is none.
+func (v View) Bytes() []byte { return v.msg }
+
 // Over returns the view of a copy of the same message, or of a copy cut after its
 // questions.
 func (v View) Over(msg []byte) View {
-	if len(msg) < v.records {
-		return View{msg: msg[:min(len(msg), headerSize)], records: min(len(msg), headerSize)}
+	if len(msg) < int(v.records) {
+		msg = msg[:min(len(msg), headerSize)]
+		return View{msg: msg, records: uint16(len(msg))}
 	}
 	v.msg = msg
 	return v
@@ -102,7 +113,7 @@ func (v View) QType() Type {
 	if v.qname == 0 {
 		return 0
 	}
-	return Type(binary.BigEndian.Uint16(v.msg[headerSize+v.qname:]))
+	return Type(binary.BigEndian.Uint16(v.msg[headerSize+int(v.qname):]))
 }
 
 // QClass returns the first question's class, 0 without one.
@@ -110,7 +121,7 @@ func (v View) QClass() Class {
 	if v.qname == 0 {
 		return 0
 	}
-	return Class(binary.BigEndian.Uint16(v.msg[headerSize+v.qname+2:]))
+	return Class(binary.BigEndian.Uint16(v.msg[headerSize+int(v.qname)+2:]))
 }
 
 // QName returns the first question's name; it allocates.
@@ -129,38 +140,44 @@ func (v View) QuestionBytes() []byte {
 	if v.qname == 0 {
 		return nil
 	}
-	return v.msg[headerSize : headerSize+v.qname+4]
+	return v.msg[headerSize : headerSize+int(v.qname)+4]
 }
 
-// QuestionHash returns a hash of the first question, letter case ignored.
-func (v View) QuestionHash() uint64 {
-	_, question := v.QuestionHashes()
-	return question
-}
+// hashSeed is another one each time the program runs, so that nobody can write
+// messages whose hashes are the same.
+var hashSeed = rand.Uint64()
 
 // QuestionHashes returns hashes of the first question's name alone and of the
-// whole question, letter case ignored.
+// whole question, letter case ignored; 0 without one.
 func (v View) QuestionHashes() (name, question uint64) {
 	// Setting bit 5 folds letters; what else it maps together is told apart by
 	// SameQuestion. Eight bytes at a time, since every message is hashed.
-	const bit5, spread = 0x2020202020202020, 0x9e3779b97f4a7c15
+	const bit5 = 0x2020202020202020
 	b := v.QuestionBytes()
 	if len(b) < 4 {
 		return 0, 0
 	}
 	rest := binary.BigEndian.Uint32(b[len(b)-4:])
 	b = b[:len(b)-4]
-	h := uint64(len(b))
-	for ; len(b) >= 8; b = b[8:] {
-		h = (h ^ (binary.LittleEndian.Uint64(b) | bit5)) * spread
-		h ^= h >> 29
+	h := hashSeed ^ uint64(len(b))
+	if len(b) >= 8 {
+		last := binary.LittleEndian.Uint64(b[len(b)-8:]) // which overlaps what comes before it
+		for ; len(b) > 8; b = b[8:] {
+			h = fold64(h ^ (binary.LittleEndian.Uint64(b) | bit5))
+		}
+		h = fold64(h ^ (last | bit5))
+	} else {
+		for _, c := range b {
+			h = fold64(h ^ uint64(c|0x20))
+		}
 	}
-	for _, c := range b {
-		h = (h ^ uint64(c|0x20)) * spread
-	}
-	h ^= h >> 32
-	q := (h ^ uint64(rest)) * spread
-	return h, q ^ q>>32
+	return h, fold64(h ^ uint64(rest))
+}
+
+// fold64 mixes all bits with each other: the halves of a product are laid together.
+func fold64(h uint64) uint64 {
+	high, low := bits.Mul64(h, 0x9e3779b97f4a7c15)
+	return high ^ low
 }
 
 // SameQuestion reports whether both ask for the same name (letter case
@@ -183,16 +200,18 @@ func (v View) SameQuestion(w View) bool {
 
 // Outline is what a look at the types of a message's records tells.
 type Outline struct {
-	Answered bool  // the answer holds a record of the asked type
-	NS, SOA  bool  // the authority section holds one
-	Code     RCode // with the upper bits that OPT holds (RFC 6891 §6.1.3)
+	Answered bool   // the answer holds a record of the asked type
+	NS, SOA  bool   // the authority section holds one
+	Any      bool   // there is a record at all
+	TTL      uint32 // of the first one, in seconds
+	Code     RCode  // with the upper bits that OPT holds (RFC 6891 §6.1.3)
 }
 
 // Outline reads the message once, as far as it is sound, and allocates nothing. It is
 // a loop of its own beside [View.Records], since every reply of a capture goes through it.
 func (v View) Outline() Outline {
 	o := Outline{Code: v.Flags().RCode()}
-	msg, off, wanted := v.msg, v.records, v.QType()
+	msg, off, wanted := v.msg, int(v.records), v.QType()
 	for section := AnswerSection; section <= AdditionalSection; section++ {
 		for left := v.Count(section); left > 0; left-- {
 			if off >= len(msg) {
@@ -214,6 +233,9 @@ func (v View) Outline() Outline {
 				return o
 			}
 			t := Type(binary.BigEndian.Uint16(head))
+			if !o.Any {
+				o.Any, o.TTL = true, binary.BigEndian.Uint32(head[4:])
+			}
 			switch section {
 			case AnswerSection:
 				o.Answered = o.Answered || t == wanted || wanted == ANY
@@ -233,7 +255,7 @@ func (v View) Outline() Outline {
 // Records walks the records of the message in order.
 func (v View) Records() RecordCursor {
 	return RecordCursor{
-		msg: v.msg, off: v.records, section: AnswerSection,
+		msg: v.msg, off: int(v.records), section: AnswerSection,
 		left: [4]uint16{0, v.Count(AnswerSection), v.Count(AuthoritySection), v.Count(AdditionalSection)},
 	}
 }

@@ -93,10 +93,24 @@ func newDecode(a *app) *cobra.Command {
 	return cmd
 }
 
-// views are the ways to look at a capture.
-var views = map[string]func(*text.View, *conversation.Overview){
-	"overview": nil, "exchanges": (*text.View).Exchanges, "names": (*text.View).Names, "servers": (*text.View).Servers, "clients": (*text.View).Clients,
-	"episodes": (*text.View).Episodes, "walks": (*text.View).Paths, "local-link": (*text.View).LocalLink, "timeline": (*text.View).Timeline,
+// captureView is one way to look at a capture; whole says that it is made of the
+// exchanges themselves, and not of what was counted of them.
+type captureView struct {
+	draw  func(*text.View, *conversation.Overview)
+	whole bool
+}
+
+// views are the ways to look at a capture. The overview is drawn with the name of the file.
+var views = map[string]captureView{
+	"overview":   {nil, false},
+	"exchanges":  {(*text.View).Exchanges, true},
+	"names":      {(*text.View).Names, false},
+	"servers":    {(*text.View).Servers, false},
+	"clients":    {(*text.View).Clients, false},
+	"episodes":   {(*text.View).Episodes, true},
+	"walks":      {(*text.View).Paths, true},
+	"local-link": {(*text.View).LocalLink, false},
+	"timeline":   {(*text.View).Timeline, false},
 }
 
 // choose reads the options that choose exchanges.
@@ -182,7 +196,10 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 			return err
 		}
 	}
-	options := conversation.Options{HTTPS: d.https, Keep: 20_000}
+	options := conversation.Options{HTTPS: d.https, Keep: keptExchanges}
+	if !views[d.view].whole && d.exchange == 0 && a.reportFile == "" {
+		options.Keep = -1
+	}
 	for _, port := range d.ports {
 		if port == 0 || port > 65535 {
 			return usage(fmt.Errorf("--port %d: %w", port, errPort))
@@ -195,16 +212,23 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	var picked conversation.Picked
 	lines := a.lineWriter(d)
 	var plain, remarkable int // of the report's capture, which need not be as large as the file
-	options.Each = func(p *conversation.Pair) {
+	picks := d.to != "" || a.reportFile != ""
+	pick := func(p *conversation.Pair) {
 		of := &plain
 		if len(p.Codes) > 0 {
 			of = &remarkable
 		}
-		*of++
-		if d.to != "" || a.reportFile != "" && *of <= options.Keep {
+		if *of++; d.to != "" || *of <= keptExchanges {
 			picked.Add(p)
 		}
-		lines.pair(p)
+	}
+	if picks || lines != nil {
+		options.Each = func(p *conversation.Pair) {
+			if picks {
+				pick(p)
+			}
+			lines.pair(p)
+		}
 	}
 	readers, err := files.open()
 	if err != nil {
@@ -244,11 +268,14 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 		wrong, err = nil, a.showExchange(view, overview, d, files)
 	case d.view == "overview":
 		view.Overview(strings.Join(d.paths, " "), overview)
-	case lines.view == nil:
-		views[d.view](view, overview)
+	case lines == nil:
+		views[d.view].draw(view, overview)
 	}
-	return firstOf(err, view.Err(), lines.err, failed, wrong)
+	return firstOf(err, view.Err(), lines.failed(), failed, wrong)
 }
+
+// keptExchanges is how many exchanges of a capture are shown.
+const keptExchanges = 20_000
 
 func writePicked(picked *conversation.Picked, path string, open func() ([]*capture.Reader, error)) (int, error) {
 	file, err := os.Create(path)
@@ -294,6 +321,7 @@ type lineWriter struct {
 	err     error
 }
 
+// lineWriter returns nil when exchanges are shown all at once, at the end.
 func (a *app) lineWriter(d *decoding) *lineWriter {
 	l := &lineWriter{d: d}
 	switch {
@@ -305,12 +333,21 @@ func (a *app) lineWriter(d *decoding) *lineWriter {
 		l.err = l.csv.Write(data.ExchangeColumns)
 	case d.follow && d.view == "exchanges":
 		l.view = a.view()
+	default:
+		return nil
 	}
 	return l
 }
 
+func (l *lineWriter) failed() error {
+	if l == nil {
+		return nil
+	}
+	return l.err
+}
+
 func (l *lineWriter) pair(p *conversation.Pair) {
-	if l.err != nil || l.encoder == nil && l.csv == nil && l.view == nil {
+	if l.failed() != nil || l == nil {
 		return
 	}
 	e := p.Exchange()

@@ -27,7 +27,7 @@ type PairedExchange struct {
 // OfPair returns an exchange of a capture as JSON has it.
 func OfPair(e *exchange.Exchange, p *conversation.Pair) PairedExchange {
 	r := p.Related()
-	j := PairedExchange{OfExchange(e), p.Codes, r.Before.Number, r.After.Number, r.Half.Number, p.Packets(), p.Looped(), r.OtherIn, ""}
+	j := PairedExchange{OfExchange(e), p.Codes, r.Before.Number, r.After.Number, p.Half().Number, p.Packets(), p.Looped(), r.OtherIn, ""}
 	if r.Forbidden != nil {
 		j.Reported = r.Forbidden.By.String() + " says: " + r.Forbidden.Says
 	}
@@ -103,8 +103,11 @@ func ofRows(rows []conversation.Row, uncounted int) any {
 	for _, r := range rows {
 		s := r.Stat
 		j := map[string]any{"key": r.Key, "exchanges": s.Exchanges, "failed": s.Failed, "no_name": s.NoName, "unanswered": s.Unanswered, "peers": s.Peers(), "cache": s.HasCache()}
-		if s.Latency.Count > 0 {
+		if s.Latency.Count() > 0 {
 			j["median"], j["p95"], j["longest"] = s.Latency.Quantile(50).Seconds(), s.Latency.Quantile(95).Seconds(), s.Latency.Max.Seconds()
+		}
+		if r.Host != "" {
+			j["host"] = wire.Escape(r.Host)
 		}
 		list = append(list, j)
 	}

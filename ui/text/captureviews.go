@@ -10,6 +10,7 @@ import (
 
 	"unquil/core/conversation"
 	"unquil/core/finding"
+	"unquil/core/wire"
 )
 
 // Names, Servers and Clients are tables of what each had to do with.
@@ -58,14 +59,18 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		}
 		words := []string{fmt.Sprint(s.Exchanges), failed, fmt.Sprint(s.NoName), fmt.Sprint(s.Peers()), "-", "-", "-"}
 		bar := ""
-		if s.Latency.Count > 0 {
+		if s.Latency.Count() > 0 {
 			words[4], words[5], words[6] = Took(s.Latency.Quantile(50)), Took(s.Latency.Quantile(95)), Took(s.Latency.Max)
 			bar = latencyBars(s.Latency.Bars())
 		}
 		if s.HasCache() {
 			caches = append(caches, r.Key)
 		}
-		line(r.Key, words, bar)
+		key := r.Key
+		if r.Host != "" {
+			key += " " + wire.Escape(r.Host)
+		}
+		line(key, words, bar)
 	}
 	v.rest(len(rows)-min(len(rows), maxDrawn), title+"s")
 	if len(caches) > 0 {

@@ -3,6 +3,7 @@ package text
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -18,6 +19,11 @@ import (
 // layer, the records, and what it has to do with others.
 func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, layers map[int][]capture.Layer) {
 	v.flow("", 0, fmt.Sprintf("exchange %d: %s asked %s for %s %s: %s", e.Number, e.Client.Addr(), e.Server.Name(), nameText(e.Question.Name), e.Question.Type, resultWords(e)), plainStyle)
+	for _, a := range []netip.Addr{e.Client.Addr(), e.Server.Address.Addr()} {
+		if host := o.Hosts[a]; host != "" {
+			v.flow("", 2, fmt.Sprintf("the file calls %s %s", a, wire.Escape(host)), quiet)
+		}
+	}
 	v.line()
 	line := o.Lines[e.Number]
 	sent := e.Attempts[0]
