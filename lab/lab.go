@@ -24,6 +24,9 @@ type Options struct {
 	Latency time.Duration
 	// Wait is called for as long as a resolver waits for a silent server; nil means time.Sleep.
 	Wait func(time.Duration)
+	// InMemory has nothing go through the system's sockets, so that tests can let
+	// simulated time pass. [Lab.Open] is of no use then.
+	InMemory bool
 }
 
 // Lab is the running simulated internet.
@@ -32,6 +35,7 @@ type Lab struct {
 	now      func() time.Time
 	wait     func(time.Duration)
 	latency  time.Duration
+	wires    wires
 	hosts    map[netip.Addr]host
 	closed   map[netip.Addr]bool
 	noTCP    map[netip.Addr]bool
@@ -59,7 +63,7 @@ func New(o Options) (*Lab, error) {
 		return nil, err
 	}
 	l := &Lab{
-		Scenario: scenario, now: o.Now, wait: o.Wait, latency: o.Latency,
+		Scenario: scenario, now: o.Now, wait: o.Wait, latency: o.Latency, wires: sockets{},
 		hosts: map[netip.Addr]host{}, closed: map[netip.Addr]bool{}, noTCP: map[netip.Addr]bool{}, labels: map[string]netip.Addr{},
 		doors: map[door]opened{}, identities: map[netip.Addr]identity{},
 	}
@@ -70,6 +74,9 @@ func New(o Options) (*Lab, error) {
 	}
 	if l.wait == nil {
 		l.wait = time.Sleep
+	}
+	if o.InMemory {
+		l.wires = newMemory()
 	}
 	zones := map[Served]*zone{}
 	for _, s := range scenario.Servers {

@@ -81,8 +81,7 @@ func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, e
 		return nil, err
 	}
 	n.lab.wait(n.lab.latency) // a connection takes a round trip of its own
-	var dialer net.Dialer
-	conn, err := dialer.DialContext(ctx, "tcp4", at.String())
+	conn, err := n.lab.wires.dial(ctx, at)
 	if err != nil {
 		return nil, err
 	}
@@ -95,7 +94,7 @@ func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.D
 	if err != nil {
 		return nil, err
 	}
-	conn, _, err := loopbackUDP()
+	conn, err := n.lab.wires.socket()
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +103,7 @@ func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.D
 
 // local is the technician's virtual address of the server's family, with the real port.
 func (n Network) local(a net.Addr, server netip.AddrPort) netip.AddrPort {
-	port := netip.MustParseAddrPort(a.String()).Port()
+	port := addressOf(a).Port()
 	if server.Addr().Is6() {
 		return netip.AddrPortFrom(n.lab.Scenario.Machine6, port)
 	}
@@ -121,7 +120,7 @@ func (c virtualConn) LocalAddr() net.Addr { return c.local }
 
 // datagrams is a UDP socket whose peer has a virtual and a real address.
 type datagrams struct {
-	*net.UDPConn
+	exchange.Datagrams
 	local         net.Addr
 	virtual, real netip.AddrPort
 	network       Network
@@ -145,14 +144,14 @@ func (d *datagrams) WriteToUDPAddrPort(b []byte, to netip.AddrPort) (int, error)
 			return len(b), nil
 		}
 	}
-	return d.UDPConn.WriteToUDPAddrPort(b, d.real)
+	return d.Datagrams.WriteToUDPAddrPort(b, d.real)
 }
 
 // ReadFromUDPAddrPort receives, and names the sender by its virtual address.
 func (d *datagrams) ReadFromUDPAddrPort(b []byte) (int, netip.AddrPort, error) {
-	n, from, err := d.UDPConn.ReadFromUDPAddrPort(b)
+	n, from, err := d.Datagrams.ReadFromUDPAddrPort(b)
 	for err == nil && n > largest && d.lost("large") {
-		n, from, err = d.UDPConn.ReadFromUDPAddrPort(b)
+		n, from, err = d.Datagrams.ReadFromUDPAddrPort(b)
 	}
 	if from == d.real {
 		from = d.virtual

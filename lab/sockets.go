@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"github.com/quic-go/quic-go"
+
+	"unquil/core/exchange"
 )
 
 // service is one way to reach a host of the lab.
@@ -75,22 +77,48 @@ func (l *Lab) Close() {
 	l.doors = map[door]opened{}
 }
 
-func loopbackUDP() (*net.UDPConn, netip.AddrPort, error) {
-	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-	if err != nil {
-		return nil, netip.AddrPort{}, err
-	}
-	return conn, conn.LocalAddr().(*net.UDPAddr).AddrPort(), nil
+// wires carry what hosts say to one another, between loopback addresses.
+type wires interface {
+	socket() (packets, error)
+	listen() (net.Listener, error)
+	dial(ctx context.Context, to netip.AddrPort) (net.Conn, error)
 }
 
+// packets is a UDP socket on a free port.
+type packets interface {
+	net.PacketConn
+	exchange.Datagrams
+}
+
+var loopback = netip.AddrFrom4([4]byte{127, 0, 0, 1})
+
+// sockets are wires through the system's loopback interface.
+type sockets struct{}
+
+func (sockets) socket() (packets, error) {
+	return net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(loopback, 0)))
+}
+
+func (sockets) listen() (net.Listener, error) {
+	return net.ListenTCP("tcp4", net.TCPAddrFromAddrPort(netip.AddrPortFrom(loopback, 0)))
+}
+
+func (sockets) dial(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+	var dialer net.Dialer
+	return dialer.DialContext(ctx, "tcp4", to.String())
+}
+
+// addressOf is an address of wires.
+func addressOf(a net.Addr) netip.AddrPort { return netip.MustParseAddrPort(a.String()) }
+
 // stream opens a TCP socket and has serve take its connections.
-func stream(serve func(net.Listener)) (opened, error) {
-	listener, err := net.Listen("tcp4", "127.0.0.1:0")
+func (l *Lab) stream(serve func(net.Listener)) (opened, error) {
+	listener, err := l.wires.listen()
 	if err != nil {
 		return opened{}, err
 	}
 	go serve(listener)
-	return opened{listener.Addr().(*net.TCPAddr).AddrPort(), listener}, nil
+	return opened{addressOf(listener.Addr()), listener}, nil
 }
 
 // secured is a TLS configuration with the certificate of the machine at a.
@@ -114,16 +142,16 @@ func (c counter) respond(query []byte, stream bool) []byte {
 }
 
 func (l *Lab) openUDP(a netip.Addr) (opened, error) {
-	conn, at, err := loopbackUDP()
+	conn, err := l.wires.socket()
 	if err != nil {
 		return opened{}, err
 	}
 	go serveUDP(conn, l.counter(a))
-	return opened{at, conn}, nil
+	return opened{addressOf(conn.LocalAddr()), conn}, nil
 }
 
 func (l *Lab) openTCP(a netip.Addr) (opened, error) {
-	return stream(func(listener net.Listener) { serveTCP(listener, l.counter(a)) })
+	return l.stream(func(listener net.Listener) { serveTCP(listener, l.counter(a)) })
 }
 
 func (l *Lab) openTLS(a netip.Addr) (opened, error) {
@@ -131,7 +159,7 @@ func (l *Lab) openTLS(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	return stream(func(listener net.Listener) {
+	return l.stream(func(listener net.Listener) {
 		serveTCP(tls.NewListener(listener, config), l.counter(a))
 	})
 }
@@ -142,7 +170,7 @@ func (l *Lab) openHTTPS(a netip.Addr) (opened, error) {
 		return opened{}, err
 	}
 	server := &http.Server{Handler: web(l.counter(a)), TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
-	return stream(func(listener net.Listener) { server.ServeTLS(listener, "", "") })
+	return l.stream(func(listener net.Listener) { server.ServeTLS(listener, "", "") })
 }
 
 // web is DNS over HTTPS (RFC 8484) at /dns-query.
@@ -180,7 +208,7 @@ func (l *Lab) openQUIC(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	conn, at, err := loopbackUDP()
+	conn, err := l.wires.socket()
 	if err != nil {
 		return opened{}, err
 	}
@@ -190,10 +218,10 @@ func (l *Lab) openQUIC(a netip.Addr) (opened, error) {
 		return opened{}, err
 	}
 	go serveQUIC(listener, l.counter(a))
-	return opened{at, conn}, nil
+	return opened{addressOf(conn.LocalAddr()), conn}, nil
 }
 
-func serveUDP(conn *net.UDPConn, c counter) {
+func serveUDP(conn packets, c counter) {
 	buf := make([]byte, 65535)
 	for {
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
@@ -210,7 +238,7 @@ func serveUDP(conn *net.UDPConn, c counter) {
 				return
 			}
 			if c.host.oddity().elsewhere {
-				if other, _, err := loopbackUDP(); err == nil {
+				if other, err := c.lab.wires.socket(); err == nil {
 					defer other.Close()
 					other.WriteToUDPAddrPort(out, from)
 				}
