@@ -38,7 +38,7 @@ func TestMain(m *testing.M) {
 	build := exec.Command("go", "build", "-o", program, "../cmd/unquil")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if os.Getenv("UNQUIL_TEST_RACE") != "" {
-		build = exec.Command("go", "build", "-race", "-o", program, "../cmd/unquil")
+		build = exec.Command("go", "build", "-race", "-pgo=off", "-o", program, "../cmd/unquil")
 	}
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)

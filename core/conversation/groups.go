@@ -80,17 +80,21 @@ func (o *Overview) find(k groupKey, severity finding.Severity, p *Pair) *group {
 	return g
 }
 
-func (g *group) add(p *Pair) {
+func (g *group) add(p *Pair) { g.addOf(p.Number, p.name, p.query) }
+
+// addOf adds the exchange of a number that a message belongs to; name is the hash of
+// the name that it asks for.
+func (g *group) addOf(number int, name uint64, message wire.View) {
 	g.count++
 	if len(g.evidence) < maxEvidence {
-		g.evidence = append(g.evidence, p.Number)
+		g.evidence = append(g.evidence, number)
 	}
-	if n := len(g.names); n < maxSamples && !slices.Contains(g.hashes[:n], p.name) {
-		if name, err := p.query.QName(); err == nil && !name.IsZero() {
-			g.names, g.hashes[n] = append(g.names, name), p.name
+	if n := len(g.names); n < maxSamples && !slices.Contains(g.hashes[:n], name) {
+		if spelled, err := message.QName(); err == nil && !spelled.IsZero() {
+			g.names, g.hashes[n] = append(g.names, spelled), name
 		}
 	}
-	if t := p.query.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
+	if t := message.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
 		g.types = append(g.types, t)
 	}
 }

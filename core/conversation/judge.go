@@ -316,6 +316,13 @@ func (o *Overview) unsolicited(m *Message, fits *Pair) {
 	g.packet(m.Number, "")
 }
 
+// another counts a reply that says something else than the one an exchange had got, on
+// which judgement has been passed already.
+func (o *Overview) another(m *Message, number int) {
+	k := groupKey{code: finding.RepliesDiffer, client: m.Client.Addr(), server: m.Server.Addr()}
+	o.groups.of(k, finding.Fault).addOf(number, m.name, m.View)
+}
+
 // unreadable lists a packet that cannot be read, with what is wrong at which byte.
 func (o *Overview) unreadable(it *item) {
 	k, why := groupKey{code: finding.Undecodable}, "its headers contradict themselves"

@@ -23,6 +23,7 @@ type Message struct {
 
 	hash           uint64 // of what ties a reply to its question
 	question, name uint64 // of the question, and of its name alone
+	says           uint64 // of a reply: its RCODE and its addresses, TTLs and order left aside
 	ttl            uint32 // of the first record, in seconds, where ages says so
 	id             uint16
 	hops           uint8
@@ -57,6 +58,9 @@ func (m *Message) read(p *capture.Packet, payload []byte) error {
 		if m.cut && m.Outcome == exchange.NoData && v.Count(wire.AnswerSection) > 0 {
 			m.Outcome = CutOff // the records that it has are not in the capture
 		}
+		if m.says = cutShort; m.Outcome != exchange.Truncated && !m.cut {
+			m.says = mix(outline.Addresses, uint64(flags.RCode())) | 1
+		}
 		m.ttl, m.ages = outline.TTL, outline.Any && !flags.Has(wire.AA)
 	} else {
 		m.Client, m.Server, m.Outcome, m.ages = p.From, p.To, "", false
@@ -65,6 +69,9 @@ func (m *Message) read(p *capture.Packet, payload []byte) error {
 	m.hash = hash(m)
 	return nil
 }
+
+// cutShort stands for what a reply says of which a part is missing.
+const cutShort = 0
 
 // seed is another one each time the program runs, so that nobody can write a capture
 // whose addresses have the same hashes.

@@ -101,7 +101,7 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 		secure: map[[2]netip.AddrPort]*Encrypted{}, denied: map[uint64]Link{}, Hosts: map[netip.Addr]string{}, options: options}
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
 	pairer := NewPairer(o.add)
-	pairer.Unsolicited = o.unsolicited
+	pairer.Unsolicited, pairer.Another = o.unsolicited, o.another
 	source := feed{options: options, given: o.names.take}
 	full, back, failed := source.run(ctx, readers)
 	for c := range full {

@@ -54,6 +54,7 @@ type Pair struct {
 	ReceivedIn     int   // the reply's packet number
 	query, reply   wire.View
 	outcome        exchange.Outcome // "" as long as nothing has come
+	says           uint64           // of the reply: [Message.says]
 	next, previous *Pair            // in the ring of the open or of the done ones
 	rel            *relations       // nil for most
 	ttl            uint32           // of the reply's first record, in seconds, where ages says so
@@ -61,7 +62,7 @@ type Pair struct {
 	Codes          []finding.Code   // what is remarkable about it, once it has been judged
 	twin           *Pair            // the other half, while both are remembered
 	half           Half             // what is known of it once it is not
-	small          [104]byte        // holds the question's message, as long as that is small
+	small          [96]byte         // holds the question's message, as long as that is small
 }
 
 // relations are what few exchanges have.

@@ -40,6 +40,9 @@ type Pairer struct {
 	// and with the open question of the same client that it would fit but for its ID
 	// or its source; nil without one.
 	Unsolicited func(m *Message, fits *Pair)
+	// Another is called with a reply that says something else than the reply which
+	// exchange number got, where that was emitted already; nil: nobody.
+	Another func(m *Message, number int)
 	// Dropped counts questions given up because too many were open at once, and
 	// Duplicates the packets that were captured twice.
 	Dropped, Duplicates int
@@ -52,6 +55,7 @@ type Pairer struct {
 	due        int64          // when something is to be given up
 	open, done ring
 	doneBytes  int // of the replies of the done ones
+	crowded    [crowd]crowdedOut
 	free       []*Pair
 	rooms      []*relations // that are not in use
 }
@@ -59,6 +63,40 @@ type Pairer struct {
 // buckets is the size of the tables that pairs are found by: plain arrays, which
 // cost less than a map, and fit the processor's cache.
 const buckets = 1 << 12
+
+// crowdedOut is what is left of an answered exchange that had to make room for others:
+// enough to know another reply to it by, and whether that gives other addresses. It is small, since each is put somewhere else.
+type crowdedOut struct {
+	check, says uint32 // halves of the exchange's hash and of what its reply said
+	number      uint32 // its lower half; 0: nothing
+	received    uint32 // milliseconds
+}
+
+// crowd is how many of them are remembered, each until another takes its place.
+const crowd = 1 << 13
+
+// crowdOut makes room for others.
+func (p *Pairer) crowdOut(pair *Pair) {
+	p.crowded[pair.hash%crowd] = crowdedOut{uint32(pair.hash >> 32), uint32(pair.says), uint32(pair.Number), milliseconds(pair.Received)}
+	p.finish(pair)
+}
+
+// late deals with another reply to an exchange that had to make room, and reports
+// whether it is one.
+func (p *Pairer) late(m *Message) bool {
+	c := &p.crowded[m.hash%crowd]
+	if c.number == 0 || c.check != uint32(m.hash>>32) || milliseconds(m.At)-c.received > uint32(linger/1e6) {
+		return false
+	}
+	if differ(uint64(c.says), uint64(uint32(m.says))) && p.Another != nil {
+		p.Another(m, p.numbered-int(uint32(p.numbered)-c.number))
+		c.says = uint32(m.says) // told once
+	}
+	return true
+}
+
+// milliseconds is a time as it is told from others that are near.
+func milliseconds(at int64) uint32 { return uint32(at / 1e6) }
 
 // NewPairer returns a Pairer that hands its exchanges to emit.
 func NewPairer(emit func(*Pair)) *Pairer {
@@ -189,7 +227,9 @@ func (p *Pairer) replied(m *Message) {
 			pair = p.unquestioned(m.id, m.Client, m.Server, m.At)
 		}
 		if pair == nil {
-			p.unsolicited(m)
+			if !p.late(m) {
+				p.unsolicited(m)
+			}
 			return
 		}
 	}
@@ -199,12 +239,12 @@ func (p *Pairer) replied(m *Message) {
 	}
 	pair.reply = m.View.Over(append(pair.reply.Bytes()[:0], m.View.Bytes()...))
 	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.At, m.Number, m.cut, m.torn
-	pair.outcome, pair.ttl, pair.ages, pair.answered = m.Outcome, m.ttl, m.ages, true
+	pair.outcome, pair.says, pair.ttl, pair.ages, pair.answered = m.Outcome, m.says, m.ttl, m.ages, true
 	p.open.remove(pair)
 	p.done.add(pair)
 	p.doneBytes += len(m.View.Bytes())
 	for p.done.size > maxDone || p.doneBytes > maxDoneBytes {
-		p.finish(p.done.oldest())
+		p.crowdOut(p.done.oldest())
 	}
 }
 
@@ -231,35 +271,14 @@ func (p *Pairer) repliedAgain(pair *Pair, m *Message) {
 		}
 		return
 	}
-	if !pair.Related().differs && !sameAnswer(pair.reply, m.View) {
+	if !pair.Related().differs && pair.says != cutShort && m.says != cutShort && (differ(pair.says, m.says) || pair.reply.AnswerSum() != m.View.AnswerSum()) {
 		r := p.related(pair)
 		r.OtherIn, r.differs = m.Number, true
 	}
 }
 
-// sameAnswer reports whether two replies say the same but for TTLs and order.
-func sameAnswer(a, b wire.View) bool {
-	if a.Flags().RCode() != b.Flags().RCode() {
-		return false
-	}
-	if a.Flags().Has(wire.TC) || b.Flags().Has(wire.TC) {
-		return true // a cut one says nothing
-	}
-	return answerSum(a) == answerSum(b)
-}
-
-// answerSum adds up the answer's records, so that their order makes no difference.
-func answerSum(v wire.View) (sum uint64) {
-	c := v.Records()
-	for c.Next() && c.Record.Section == wire.AnswerSection {
-		h := mix(uint64(c.Record.Type), seed)
-		for _, b := range c.Record.Data {
-			h = mix(h, uint64(b))
-		}
-		sum += h
-	}
-	return sum
-}
+// differ reports whether two replies say different things: [Message.says] of both.
+func differ(a, b uint64) bool { return a != b && a != cutShort && b != cutShort }
 
 // unsolicited is a reply that answers no question of the capture.
 func (p *Pairer) unsolicited(m *Message) {

@@ -89,47 +89,67 @@ func ReadName(msg []byte, off int) (Name, int, error) {
 func borrow(msg []byte) string { return unsafe.String(unsafe.SliceData(msg), len(msg)) }
 
 // expandName appends the uncompressed form of the name at msg[off:end] to b and
-// returns the offset after it. Each pointer has to lead to before the start of
-// the run of labels it ends, so there is no loop.
+// returns the offset after it.
 func expandName(b *strings.Builder, msg string, off, end int) (int, error) {
-	size, next, start := 0, 0, off
-	for {
-		if off >= end {
-			return 0, ErrShort
+	for l := startLabels(off, end); ; {
+		label, err := l.next(msg)
+		if err != nil {
+			return 0, err
 		}
-		n := int(msg[off])
+		b.WriteString(label)
+		if len(label) == 1 {
+			return l.after, nil
+		}
+	}
+}
+
+// labels steps through a name that may be compressed. Each pointer has to lead to
+// before the start of the run of labels it ends, so there is no loop.
+type labels struct {
+	off, end, start int // of the run
+	size            int // of the labels so far
+	after           int // the offset after the name; 0 as long as it is not known
+}
+
+func startLabels(off, end int) labels { return labels{off: off, end: end, start: off} }
+
+// next is the next label with its length before it; the last one is a length alone.
+func (l *labels) next(msg string) (label string, err error) {
+	for {
+		if l.off >= l.end {
+			return "", ErrShort
+		}
+		n := int(msg[l.off])
 		switch {
 		case n >= 0xC0:
-			if off+2 > end {
-				return 0, ErrShort
+			if l.off+2 > l.end {
+				return "", ErrShort
 			}
-			target := n&0x3f<<8 | int(msg[off+1])
-			if next == 0 {
-				next = off + 2
+			target := n&0x3f<<8 | int(msg[l.off+1])
+			if l.after == 0 {
+				l.after = l.off + 2
 			}
-			if target >= start {
-				return 0, ErrPointer
+			if target >= l.start {
+				return "", ErrPointer
 			}
 			// Behind a pointer lies an earlier part of the message, not this field.
-			off, start, end = target, target, len(msg)
+			l.off, l.start, l.end = target, target, len(msg)
 			continue
 		case n > maxLabel:
-			return 0, ErrLabelType
+			return "", ErrLabelType
 		}
-		if off+1+n > end {
-			return 0, ErrShort
+		if l.off+1+n > l.end {
+			return "", ErrShort
 		}
-		if size += 1 + n; size > maxName {
-			return 0, ErrNameLong
+		if l.size += 1 + n; l.size > maxName {
+			return "", ErrNameLong
 		}
-		b.WriteString(msg[off : off+1+n])
-		off += 1 + n
-		if n == 0 {
-			if next == 0 {
-				next = off
-			}
-			return next, nil
+		label = msg[l.off : l.off+1+n]
+		l.off += 1 + n
+		if n == 0 && l.after == 0 {
+			l.after = l.off
 		}
+		return label, nil
 	}
 }
 

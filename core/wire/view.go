@@ -152,7 +152,6 @@ var hashSeed = rand.Uint64()
 func (v View) QuestionHashes() (name, question uint64) {
 	// Setting bit 5 folds letters; what else it maps together is told apart by
 	// SameQuestion. Eight bytes at a time, since every message is hashed.
-	const bit5 = 0x2020202020202020
 	b := v.QuestionBytes()
 	if len(b) < 4 {
 		return 0, 0
@@ -205,6 +204,9 @@ type Outline struct {
 	Any      bool   // there is a record at all
 	TTL      uint32 // of the first one, in seconds
 	Code     RCode  // with the upper bits that OPT holds (RFC 6891 §6.1.3)
+	// Addresses is the same for two answer sections with the same addresses, in whatever
+	// order and for however long. It is another number each time the program runs.
+	Addresses uint64
 }
 
 // Outline reads the message once, as far as it is sound, and allocates nothing. It is
@@ -239,6 +241,11 @@ func (v View) Outline() Outline {
 			switch section {
 			case AnswerSection:
 				o.Answered = o.Answered || t == wanted || wanted == ANY
+				if t == A && end-fixed == 14 {
+					o.Addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(msg[fixed+10:])))
+				} else if t == AAAA && end-fixed == 26 {
+					o.Addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(msg[fixed+10:])) ^ binary.BigEndian.Uint64(msg[fixed+18:]))
+				}
 			case AuthoritySection:
 				o.NS, o.SOA = o.NS || t == NS, o.SOA || t == SOA
 			default:

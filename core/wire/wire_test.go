@@ -2,6 +2,7 @@ package wire
 
 import (
 	"encoding/hex"
+	"slices"
 	"strings"
 	"testing"
 
@@ -320,7 +321,57 @@ func walkView(msg []byte) (n int) {
 
 func TestViewAllocatesNothing(t *testing.T) {
 	data := reply(t)
-	assert.Zero(t, testing.AllocsPerRun(100, func() { walkView(data) }))
+	assert.Zero(t, testing.AllocsPerRun(100, func() { walkView(data); answerSum(t, data) }))
+}
+
+func answerSum(t testing.TB, data []byte) uint64 {
+	v, err := ReadView(data)
+	require.NoError(t, err)
+	return v.AnswerSum()
+}
+
+func addresses(t testing.TB, data []byte) uint64 {
+	v, err := ReadView(data)
+	require.NoError(t, err)
+	return v.Outline().Addresses
+}
+
+func TestOutlineAddresses(t *testing.T) {
+	one, two, six := record(t, "www.example", A, "192.0.2.1"), record(t, "www.example", A, "192.0.2.2"), record(t, "www.example", AAAA, "2001:db8::1")
+	sum := func(answer ...Record) uint64 {
+		data, err := (&Message{Flags: QR, Answer: answer}).Bytes()
+		require.NoError(t, err)
+		return addresses(t, data)
+	}
+	brief := two
+	brief.TTL = 5
+	assert.Equal(t, sum(one, two, six), sum(six, brief, record(t, "www.example", CNAME, "web.example."), one))
+	all := map[uint64]bool{sum(): true, sum(one): true, sum(two): true, sum(six): true, sum(one, two): true, sum(one, one): true, sum(one, six): true}
+	assert.Len(t, all, 7, "each is another")
+}
+
+// Two answers are the same whatever their order, their TTLs and how their names are
+// compressed and capitalised; anything else makes them differ.
+func TestAnswerSum(t *testing.T) {
+	first, second := record(t, "hollowtarn.example", MX, "10 mx1.hollowtarn.example."), record(t, "hollowtarn.example", MX, "20 mx2.hollowtarn.example.")
+	capital, brief, other, swapped := first, first, first, first
+	capital.Data = record(t, "hollowtarn.example", MX, "10 MX1.HollowTarn.example.").Data
+	brief.TTL = 60
+	other.Data = record(t, "hollowtarn.example", MX, "11 mx1.hollowtarn.example.").Data
+	swapped.Type = 18 // AFSDB, laid out alike
+	sum := func(answer ...Record) uint64 {
+		m := Message{Flags: QR, Questions: []Question{{MustParseName("HOLLOWTARN.example"), MX, IN}}, Answer: answer}
+		data, err := m.Bytes()
+		require.NoError(t, err)
+		return answerSum(t, data)
+	}
+	same := sum(first, second)
+	for name, answer := range map[string][]Record{"turned": {second, first}, "capitals": {capital, second}, "older": {brief, second}} {
+		assert.Equal(t, same, sum(answer...), name)
+	}
+	for name, answer := range map[string][]Record{"one less": {first}, "another value": {other, second}, "twice": {first, first}, "another type": {swapped, second}, "none": nil} {
+		assert.NotEqual(t, same, sum(answer...), name)
+	}
 }
 
 func BenchmarkView(b *testing.B) {
@@ -357,7 +408,7 @@ func assertOutline(t *testing.T, data []byte) {
 	if err != nil {
 		return
 	}
-	want := Outline{Code: v.Flags().RCode()}
+	want := Outline{Code: v.Flags().RCode(), Addresses: v.Outline().Addresses}
 	c := v.Records()
 	for c.Next() {
 		if !want.Any {
@@ -398,6 +449,12 @@ func FuzzMessage(f *testing.F) {
 		require.NoError(t, err)
 		m.Trailing = 0
 		require.Equal(t, m, again)
+		slices.Reverse(again.Answer)
+		turned, err := again.Bytes()
+		if err == nil { // in another order it may not fit
+			require.Equal(t, answerSum(t, data), answerSum(t, turned))
+			require.Equal(t, addresses(t, data), addresses(t, turned))
+		}
 		for _, r := range append(append(m.Answer, m.Authority...), m.Additional...) {
 			_ = r.String()
 		}
