@@ -301,6 +301,9 @@ func moved(hint, listed []netip.Addr) bool {
 func (w *Walker) options() exchange.Options {
 	o := w.Session.Client.Options
 	o.Iterative = true
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	o.WithoutEDNS = o.WithoutEDNS || w.edns == swallowed
 	return o
 }
 

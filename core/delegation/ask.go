@@ -129,6 +129,42 @@ func (w *Walker) admit(address netip.Addr) (string, error) {
 	return "", nil
 }
 
+// edns is what is known of questions with EDNS.
+type edns uint8
+
+const (
+	untold    edns = iota
+	arrives        // at a server
+	swallowed      // at several, so that what is in the way is near
+)
+
+// severalHosts is how many have to lose a question with EDNS, and answer it without, to
+// show that it is none of theirs.
+const severalHosts = 3
+
+// arrived reports whether a server saw a question with EDNS, be it that it made nothing
+// of it.
+func arrived(e *exchange.Exchange) bool {
+	if e == nil || e.Reply == nil {
+		return false
+	}
+	_, has := e.Reply.OPT()
+	return has || e.EDNSIgnored || e.EDNSBroke != "" && e.EDNSBroke != exchange.NoReply
+}
+
+// notice learns from a step that found its way. Where nothing with EDNS gets through,
+// every question would wait for that to show: the walk goes on without.
+func (w *Walker) notice(step *Step) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if slices.ContainsFunc(step.Replies, func(r *Reply) bool { return arrived(r.Exchange) }) {
+		w.edns = arrives
+	}
+	if w.edns == untold && len(step.order) >= severalHosts && step.asked >= severalHosts && step.Chosen.Exchange.EDNSBroke == exchange.NoReply {
+		w.edns = swallowed
+	}
+}
+
 func (w *Walker) server(host wire.Name, address netip.Addr) exchange.Server {
 	return exchange.Server{Host: host.String(), Address: netip.AddrPortFrom(address, 53), Transport: w.Over}
 }

@@ -19,6 +19,9 @@ func judge(w *Walk) []finding.Finding {
 	for _, step := range w.Steps {
 		all = append(all, step.serverFindings()...)
 	}
+	if near, ok := w.swallowed(); ok {
+		all = append(slices.DeleteFunc(all, func(f finding.Finding) bool { return f.Code == finding.EDNSBreaks }), near)
+	}
 	if last := w.Last(); last != nil && last.Chosen != nil {
 		all = append(all, last.differences()...)
 	}
@@ -39,6 +42,28 @@ func judge(w *Walk) []finding.Finding {
 	}
 	finding.Sort(all)
 	return all
+}
+
+// swallowed is the finding that nothing with EDNS gets through to anybody, which is
+// no server's fault.
+func (w *Walk) swallowed() (f finding.Finding, ok bool) {
+	var evidence []int
+	var hosts []wire.Name
+	for _, step := range w.Steps {
+		for _, r := range step.Replies {
+			if arrived(r.Exchange) {
+				return f, false
+			}
+			if r.Exchange != nil && r.Exchange.EDNSBroke == exchange.NoReply {
+				evidence = append(evidence, r.Exchange.Number)
+				if !slices.ContainsFunc(hosts, r.Host.Equal) {
+					hosts = append(hosts, r.Host)
+				}
+			}
+		}
+	}
+	text := fmt.Sprintf("No question with EDNS gets through from here: each of %d servers answers only those without.", len(hosts))
+	return finding.New(finding.EDNSLost, finding.Concern, finding.About{}, text, evidence...), len(hosts) >= severalHosts
 }
 
 // serverFindings says which of the zone's listed servers are of no use. While

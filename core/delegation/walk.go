@@ -168,6 +168,7 @@ type Walker struct {
 	mu      sync.Mutex
 	asked   int
 	noIPv6  bool
+	edns    edns
 	zones   map[wire.Name][]Server // by zone in lower case
 	primed  bool
 	priming *Priming
@@ -237,6 +238,7 @@ func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) 
 			}
 			return walk
 		}
+		w.notice(step)
 		reply := step.Chosen.Exchange.Reply
 		if step.Chosen.Stance == Refers {
 			child, ns, _ := exchange.ReferralZone(reply)

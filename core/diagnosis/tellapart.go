@@ -96,6 +96,9 @@ func (r *round) tellApart(ctx context.Context) {
 		r.found = append(r.found, finding.New(a.code, a.severity, a.about, fmt.Sprintf(a.text, a.exchange.Server.Name()), number, a.again.Number))
 	}
 	state, saw := Wrong, "nothing helps"
+	if !slices.ContainsFunc(suspects, func(s suspect) bool { return s.exchange.EDNSBroke == "" }) {
+		state, saw = Fine, "they answer without EDNS"
+	}
 	if len(told) > 0 {
 		state, saw = Fine, fmt.Sprintf("%d of %d answer in another way", len(told), len(suspects))
 	}
