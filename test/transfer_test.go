@@ -94,6 +94,7 @@ func TestZoneOptions(t *testing.T) {
 		not  []string
 	}{
 		{"who gives the zone away", []string{"hollowtarn.example", "--try-transfer"}, 0, []string{"203.0.113.11 2026030902 yes yes no refused", "203.0.113.77 2026030701 yes yes no open", "transfer-open"}, nil},
+		{"seen from a network that swallows EDNS", []string{"hollowtarn.example", "--lab-path", "before-edns", "--wait", "200ms"}, 0, []string{"edns-lost", "203.0.113.11 2026030902 yes no no"}, []string{"edns-breaks"}},
 		{"when a copy expires", []string{"hollowtarn.example"}, 0, []string{"goes on answering for 1 week 4 days from now"}, nil},
 		{"against the file that it is", []string{"hollowtarn.example", "--against", file}, 0, []string{"dns1.hollowtarn.example (203.0.113.11) serves just what it should", "ns.farhost.test (203.0.113.77) lacks 2 records, and serves 2 records too many", "lacks tickets.hollowtarn.example 3600 A 203.0.113.140"}, nil},
 		{"against it whole", []string{"hollowtarn.example", "--against", file, "--try-transfer", "--key", key}, 0, []string{"(203.0.113.11) serves just what it should (by the whole zone)"}, nil},

@@ -41,7 +41,12 @@ func (z *Zone) AllFindings() []finding.Finding {
 	for _, held := range z.Held {
 		all = append(all, held.Findings...)
 	}
-	all = append(all, z.Findings...)
+	near := slices.ContainsFunc(all, func(f finding.Finding) bool { return f.Code == finding.EDNSLost })
+	for _, f := range z.Findings {
+		if f.Code != finding.EDNSBreaks || !near { // else it is none of the servers'
+			all = append(all, f)
+		}
+	}
 	finding.Sort(all)
 	return all
 }
