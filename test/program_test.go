@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"net"
 	"os"
@@ -43,6 +44,10 @@ func TestMain(m *testing.M) {
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 		os.Exit(1)
+	}
+	flag.Parse()
+	if parallel := flag.Lookup("test.parallel"); parallel.Value.String() == parallel.DefValue {
+		parallel.Value.Set("8") // they wait for silent servers, and use little else
 	}
 	code := m.Run()
 	os.RemoveAll(folder)

@@ -153,6 +153,9 @@ func TestReports(t *testing.T) {
 	}
 }
 
+// browsers bounds how many browsers run at once.
+var browsers = make(chan struct{}, 2)
+
 // inBrowser opens a page in headless Chromium.
 func inBrowser(t *testing.T, file, text string) {
 	root, err := html.Parse(strings.NewReader(text))
@@ -178,6 +181,8 @@ func inBrowser(t *testing.T, file, text string) {
 	if err != nil {
 		t.Skip("Chromium is not installed: the page was not opened in it (apt-get install --no-install-recommends chromium)")
 	}
+	browsers <- struct{}{}
+	defer func() { <-browsers }()
 	folder := filepath.Dir(file)
 	opened := func(args ...string) string {
 		args = append([]string{"--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--no-first-run",
