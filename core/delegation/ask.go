@@ -153,14 +153,15 @@ func arrived(e *exchange.Exchange) bool {
 }
 
 // notice learns from a step that found its way. Where nothing with EDNS gets through,
-// every question would wait for that to show: the walk goes on without.
+// every question would wait for that to show: the walk goes on without. Servers that
+// were named by who asks may all stand behind one firewall of theirs.
 func (w *Walker) notice(step *Step) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if slices.ContainsFunc(step.Replies, func(r *Reply) bool { return arrived(r.Exchange) }) {
 		w.edns = arrives
 	}
-	if w.edns == untold && len(step.order) >= severalHosts && step.asked >= severalHosts && step.Chosen.Exchange.EDNSBroke == exchange.NoReply {
+	if w.edns == untold && !step.Given && len(step.order) >= severalHosts && step.asked >= severalHosts && step.Chosen.Exchange.EDNSBroke == exchange.NoReply {
 		w.edns = swallowed
 	}
 }

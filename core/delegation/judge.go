@@ -54,7 +54,7 @@ func (w *Walk) swallowed() (f finding.Finding, ok bool) {
 			if arrived(r.Exchange) {
 				return f, false
 			}
-			if r.Exchange != nil && r.Exchange.EDNSBroke == exchange.NoReply {
+			if r.Exchange != nil && r.Exchange.EDNSBroke == exchange.NoReply && !step.Given {
 				evidence = append(evidence, r.Exchange.Number)
 				if !slices.ContainsFunc(hosts, r.Host.Equal) {
 					hosts = append(hosts, r.Host)
@@ -151,10 +151,10 @@ func (r *Reply) fault() (code finding.Code, does string) {
 
 // who is the server's host name, with its address where one is known.
 func (r *Reply) who() string {
-	if r.Address.IsValid() {
-		return fmt.Sprintf("%s (%s)", r.Host.Spoken(), r.Address)
+	if host := r.Host.Spoken(); !r.Address.IsValid() || host == r.Address.String() {
+		return host
 	}
-	return r.Host.Spoken()
+	return fmt.Sprintf("%s (%s)", r.Host.Spoken(), r.Address)
 }
 
 // Reference returns the reply that speaks for the zone: one with authority and
@@ -396,6 +396,9 @@ func (w *Walk) chain() string {
 func (w *Walk) saidBy() string {
 	last := w.Last()
 	text := "the servers of " + last.Zone.Spoken()
+	if last.Given && last.Chosen != nil {
+		text = last.Chosen.Host.Spoken() // of what zone it serves nothing is known
+	}
 	var others []string
 	for _, f := range last.differences() {
 		if server := strings.TrimSuffix(f.About.Server, "."); (f.Code == finding.AnswersDiffer || f.Code == finding.NoDelegation) && f.Severity == finding.Fault && !slices.Contains(others, server) {

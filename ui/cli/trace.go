@@ -19,7 +19,8 @@ import (
 // newTrace is `unquil trace`.
 func newTrace(a *app) *cobra.Command {
 	var types []string
-	var from, downTo, over string
+	var from []string
+	var downTo, over string
 	var every, minimise bool
 	var servers string
 	cmd := &cobra.Command{
@@ -32,7 +33,7 @@ func newTrace(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			walker := delegation.Walker{Prime: from == "", Minimise: minimise, Over: exchange.Transport(strings.ToLower(over))}
+			walker := delegation.Walker{Prime: len(from) == 0, Minimise: minimise, Over: exchange.Transport(strings.ToLower(over))}
 			switch servers {
 			case "all", "one":
 				walker.One = servers == "one"
@@ -53,7 +54,7 @@ func newTrace(a *app) *cobra.Command {
 			if walker.Roots, err = a.rootServers(); err != nil {
 				return err
 			}
-			if from != "" {
+			if len(from) > 0 {
 				if walker.Start, err = a.startServers(cmd.Context(), from); err != nil {
 					return err
 				}
@@ -75,7 +76,7 @@ func newTrace(a *app) *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringSliceVarP(&types, "type", "t", []string{"A"}, "record types, by mnemonic or TYPE123")
-	flags.StringVarP(&from, "from", "f", "", "begin at this `SERVER` instead of the root servers")
+	flags.StringSliceVarP(&from, "from", "f", nil, "begin at these `SERVERS` instead of the root servers")
 	flags.StringVar(&downTo, "down-to", "", "stop where this `ZONE` is delegated")
 	flags.BoolVar(&every, "every-server", false, "show what each server says, also where they agree")
 	flags.StringVar(&servers, "servers", "all", "all, or one: at each level one server, and the next only if that fails")
@@ -91,8 +92,8 @@ func newTrace(a *app) *cobra.Command {
 }
 
 // startServers are where a walk begins instead of at the root.
-func (a *app) startServers(ctx context.Context, from string) ([]delegation.Server, error) {
-	servers, _, err := a.resolvers(ctx, []string{from})
+func (a *app) startServers(ctx context.Context, from []string) ([]delegation.Server, error) {
+	servers, _, err := a.resolvers(ctx, from)
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +101,7 @@ func (a *app) startServers(ctx context.Context, from string) ([]delegation.Serve
 	for _, s := range servers {
 		host, err := wire.ParseName(s.Name())
 		if err != nil {
-			return nil, usage(fmt.Errorf("%q: %w", from, exchange.ErrResolver))
+			return nil, usage(fmt.Errorf("%q: %w", s.Name(), exchange.ErrResolver))
 		}
 		start = append(start, delegation.Server{Host: host, Addresses: []netip.Addr{s.Address.Addr()}})
 	}

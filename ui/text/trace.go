@@ -100,7 +100,7 @@ func (v *View) step(s *delegation.Step, depth int, every bool) {
 		widest = max(widest, ansi.StringWidth(r.Host.Spoken()))
 	}
 	for _, r := range s.Replies {
-		v.flow(lead+r.Host.Spoken(), len(lead)+widest+2, replyWords(r), plainStyle)
+		v.flow(lead+r.Host.Spoken(), len(lead)+widest+2, replyWords(r, s.Given), plainStyle)
 	}
 }
 
@@ -153,13 +153,15 @@ func said(r *delegation.Reply) string {
 
 // stanceWords says what is wrong with a reply that a walk cannot use.
 var stanceWords = map[delegation.Stance]string{
-	delegation.LameRefuses:     "refuses to answer for the zone (lame)",
-	delegation.LameElsewhere:   "refers elsewhere (lame)",
-	delegation.LameNoAuthority: "answers without authority (lame)",
+	delegation.LameRefuses:     "refuses to answer",
+	delegation.LameElsewhere:   "refers elsewhere",
+	delegation.LameNoAuthority: "answers without authority",
 	delegation.CutShort:        "not known: cut short before a reply",
 }
 
-func replyWords(r *delegation.Reply) string {
+// replyWords says what came of asking a server. Only one that is listed is lame: what
+// was given to begin at may well serve something else.
+func replyWords(r *delegation.Reply, given bool) string {
 	var words string
 	bad := severe[finding.Fault].Render
 	switch {
@@ -168,18 +170,28 @@ func replyWords(r *delegation.Reply) string {
 	case r.Stance == delegation.NotAsked:
 		return "was not asked: " + r.Why
 	case stanceWords[r.Stance] != "":
-		words = bad(stanceWords[r.Stance])
+		words = stanceWords[r.Stance]
+		if r.Stance != delegation.CutShort && !given {
+			words += " (lame)"
+		}
+		words = bad(words)
 	default:
 		words = bad(Outcome(r.Exchange.Outcome))
 	}
-	detail := r.Address.String()
+	var details []string
+	if address := r.Address.String(); address != r.Host.Spoken() {
+		details = append(details, address)
+	}
 	if serial, ok := r.Serial(); ok && r.Stance == delegation.Answers {
-		detail += fmt.Sprintf(", serial %d", serial)
+		details = append(details, fmt.Sprintf("serial %d", serial))
 	}
 	if r.Exchange.Reply != nil {
-		detail += ", " + Took(r.Exchange.Took())
+		details = append(details, Took(r.Exchange.Took()))
 	}
-	return words + quiet.Render(" ("+detail+")")
+	if len(details) > 0 {
+		words += quiet.Render(" (" + strings.Join(details, ", ") + ")")
+	}
+	return words
 }
 
 // BareWalk draws the answer's values alone.
