@@ -9,6 +9,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -265,4 +267,28 @@ func TestKeptFilesReadBack(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A file may have any name: it is shown as it reads, and nothing in it reaches the terminal
+// as a command. What to type next can be typed.
+func TestDecodeShowsFileNamesSafely(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("such names cannot be given there")
+	}
+	content, err := os.ReadFile(filepath.Join(captures(t), "mangled.pcapng"))
+	require.NoError(t, err)
+	folder := t.TempDir()
+	odd := filepath.Join(folder, "hütte it's\x1b[31m.pcapng")
+	require.NoError(t, os.WriteFile(odd, content, 0o644))
+	o := run(t, "decode", odd)
+	assert.NotContains(t, o.stdout, "\x1b")
+	assert.Contains(t, squeezed(o), "hütte it's\uFFFD[31m.pcapng: 8 exchanges")
+	assert.NotContains(t, run(t, "decode", odd+"?").stderr, "\x1b")
+	plain := filepath.Join(folder, "it's $HOME.pcapng")
+	require.NoError(t, os.WriteFile(plain, content, 0o644))
+	next := regexp.MustCompile(`unsolicited-reply; unquil (.*? --exchange \d+)`).FindStringSubmatch(squeezed(run(t, "decode", plain)))
+	require.NotNil(t, next)
+	out, err := exec.Command("sh", "-c", program+" "+next[1]).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), "exchange 5")
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os/exec"
 	"slices"
 	"strings"
 	"testing"
@@ -133,4 +134,17 @@ func TestHelpOfEveryCommand(t *testing.T) {
 		assert.Contains(t, stdout.String(), cmd.Short)
 		assert.Empty(t, stderr.String())
 	}
+}
+
+// A command that is shown can be typed: a shell reads back the words that it was made of.
+func TestQuotedWordsReadBack(t *testing.T) {
+	words := []string{"unquil", "monday.pcapng", "tls://[2001:db8::53]#8853", "two words", "it's", "", "#1", "*.example", `a\b`, "~", "$HOME", "hütte.example", `took > 0.2 && id == "7"`}
+	shell, err := exec.LookPath("sh")
+	if err != nil {
+		t.Skip("no shell here")
+	}
+	out, err := exec.Command(shell, "-c", "printf '%s\\n' "+strings.Join(quoted(words), " ")).Output()
+	require.NoError(t, err)
+	assert.Equal(t, strings.Join(words, "\n")+"\n", string(out))
+	assert.Equal(t, []string{"monday.pcapng", "192.0.2.53#5353", "A,AAAA"}, quoted([]string{"monday.pcapng", "192.0.2.53#5353", "A,AAAA"}), "what needs no quotes has none")
 }

@@ -241,7 +241,7 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 		failed = fmt.Errorf("reading %s: %w", strings.Join(d.paths, ", "), failed)
 	}
 	wrong := verdictOn(overview.Findings)
-	if err := a.report(reportOf{headline: "What happened in " + strings.Join(d.paths, ", "), tables: page.CaptureTables(overview), findings: overview.Findings, exchanges: overview.Kept,
+	if err := a.report(reportOf{headline: "What happened in " + text.Printable(strings.Join(d.paths, ", ")), tables: page.CaptureTables(overview), findings: overview.Findings, exchanges: overview.Kept,
 		evidence: func(path string) error {
 			_, err := writePicked(&picked, path, files.open)
 			return err
@@ -267,11 +267,26 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	case d.exchange != 0:
 		wrong, err = nil, a.showExchange(view, overview, d, files)
 	case d.view == "overview":
-		view.Overview(strings.Join(d.paths, " "), overview)
+		view.Overview(strings.Join(d.paths, " "), a.again(d), overview)
 	case lines == nil:
 		views[d.view].draw(view, overview)
 	}
 	return firstOf(err, view.Err(), lines.failed(), failed, wrong)
+}
+
+// again is the command that reads the same files in the same way.
+func (a *app) again(d *decoding) string {
+	words := append([]string{"unquil", "decode"}, d.paths...)
+	for _, port := range d.ports {
+		words = append(words, "--port", fmt.Sprint(port))
+	}
+	for _, host := range d.https {
+		words = append(words, "--https-host", host)
+	}
+	if a.lab && getenv(a.environ, "UNQUIL_LAB") != "1" {
+		words = append(words, "--lab")
+	}
+	return strings.Join(quoted(words), " ")
 }
 
 // keptExchanges is how many exchanges of a capture are shown.

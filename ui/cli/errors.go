@@ -14,6 +14,7 @@ import (
 	"unquil/core/tsig"
 	"unquil/core/wire"
 	"unquil/core/zonefile"
+	"unquil/ui/text"
 )
 
 var (
@@ -103,7 +104,7 @@ var advice = []struct {
 
 // tell writes an error the way a person reads it: what happened, and what to try.
 func tell(w io.Writer, err error) {
-	fmt.Fprintf(w, "unquil: %v\n", err)
+	fmt.Fprintf(w, "unquil: %s\n", text.Printable(err.Error()))
 	for _, a := range advice {
 		if errors.Is(err, a.is) {
 			fmt.Fprintf(w, "next: %s\n", a.next)

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -20,6 +21,7 @@ import (
 	"unquil/core/redact"
 	"unquil/core/wire"
 	"unquil/ui/page"
+	"unquil/ui/text"
 )
 
 // reportOf is what a command has for a report.
@@ -45,13 +47,17 @@ func (a *app) commandLine() string {
 	return strings.Join(append([]string{"unquil"}, quoted(a.args)...), " ")
 }
 
+// quoted is words as a shell reads them back.
 func quoted(words []string) []string {
+	special := func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("_./:,@%+=-#", r)
+	}
 	out := make([]string, len(words))
 	for i, w := range words {
-		if strings.ContainsAny(w, " \t'\"$*?&|;<>()") {
+		if w == "" || w[0] == '#' || strings.ContainsFunc(w, special) {
 			w = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
 		}
-		out[i] = wire.Escape(w)
+		out[i] = text.Printable(w)
 	}
 	return out
 }
@@ -106,14 +112,14 @@ func (a *app) report(of reportOf) (err error) {
 			return fmt.Errorf("writing the report's capture: %w", err)
 		}
 	}
-	text, err := page.Text(draw, r, change)
+	drawn, err := page.Text(draw, r, change)
 	if err != nil {
 		return fmt.Errorf("writing the report: %w", err)
 	}
-	if err := os.WriteFile(a.reportFile, text, 0o644); err != nil {
+	if err := os.WriteFile(a.reportFile, drawn, 0o644); err != nil {
 		return fmt.Errorf("writing the report: %w", err)
 	}
-	fmt.Fprintf(a.stderr, "report written to %s\n", a.reportFile)
+	fmt.Fprintf(a.stderr, "report written to %s\n", text.Printable(a.reportFile))
 	return nil
 }
 

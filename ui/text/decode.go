@@ -20,10 +20,10 @@ const maxDrawn = 200
 const clock = "15:04:05.000"
 
 // Overview draws what happened in a capture: what went wrong first, with what to
-// type to see it, then the figures.
-func (v *View) Overview(file string, o *conversation.Overview) {
-	v.flow("", 0, subject.Render(file)+": "+overviewSentence(o), plainStyle)
-	v.captureFindings(file, o)
+// type to see it, then the figures. again is the command that reads the same files.
+func (v *View) Overview(files, again string, o *conversation.Overview) {
+	v.flow("", 0, subject.Render(Printable(files))+": "+overviewSentence(o), plainStyle)
+	v.captureFindings(again, o)
 	v.line()
 	v.line(strong.Render("figures"))
 	if !o.First.IsZero() {
@@ -47,11 +47,11 @@ func (v *View) Overview(file string, o *conversation.Overview) {
 	}{
 		{o.Unsolicited, "replies", "%d without a question in the capture"},
 		{o.Duplicates, "copies", "%d of packets that were captured twice"},
-		{o.Incomplete, "fragments", "%d datagrams stayed without some of theirs"},
-		{o.Gaps, "gaps", "%d places in TCP streams where packets are missing"},
-		{o.Unreadable + o.Malformed, "unreadable", "%d packets"},
-		{o.Unknown, "other links", "%d packets of link types that are not read"},
-		{o.Dropped, "not paired", "%d questions, since too many were open at once"},
+		{o.Incomplete, "fragments", "datagrams that stayed without some of theirs: %d"},
+		{o.Gaps, "gaps", "places in TCP streams where packets are missing: %d"},
+		{o.Unreadable + o.Malformed, "unreadable", "packets: %d"},
+		{o.Unknown, "other links", "packets of link types that are not read: %d"},
+		{o.Dropped, "not paired", "questions, since too many were open at once: %d"},
 	} {
 		if extra.count > 0 {
 			v.row(extra.label, fmt.Sprintf(extra.text, extra.count))
@@ -86,8 +86,11 @@ func (v *View) Overview(file string, o *conversation.Overview) {
 	v.flow("", 0, quiet.Render("more: --view exchanges, names, servers, clients, episodes, walks, local-link or timeline; --exchange N shows one whole"), plainStyle)
 }
 
+// views show what findings without exchanges are about.
+var views = map[finding.Code]string{finding.NameConflict: "local-link", finding.ReadableNames: "names"}
+
 // captureFindings lists findings with the command that shows what is behind each.
-func (v *View) captureFindings(file string, o *conversation.Overview) {
+func (v *View) captureFindings(again string, o *conversation.Overview) {
 	if len(o.Findings) == 0 {
 		return
 	}
@@ -98,10 +101,13 @@ func (v *View) captureFindings(file string, o *conversation.Overview) {
 		detail := string(f.Code)
 		switch len(f.Evidence) {
 		case 0:
+			if view := views[f.Code]; view != "" {
+				detail += fmt.Sprintf("; %s --view %s", again, view)
+			}
 		case 1:
-			detail += fmt.Sprintf("; unquil decode %s --exchange %d", file, f.Evidence[0])
+			detail += fmt.Sprintf("; %s --exchange %d", again, f.Evidence[0])
 		default:
-			detail += fmt.Sprintf("; unquil decode %s --view exchanges --finding %s", file, f.Code)
+			detail += fmt.Sprintf("; %s --view exchanges --finding %s", again, f.Code)
 			if f.About.Client != "" {
 				detail += " --client " + f.About.Client
 			} else if f.About.Address != "" {
@@ -147,7 +153,7 @@ func outcomeCounts(o *conversation.Overview) string {
 
 // Written says how many packets were written to a file.
 func (v *View) Written(packets, exchanges int, file string) {
-	v.flow("", 0, fmt.Sprintf("%s of %s written to %s", plural(packets, "packet", "packets"), plural(exchanges, "exchange", "exchanges"), file), plainStyle)
+	v.flow("", 0, fmt.Sprintf("%s of %s written to %s", plural(packets, "packet", "packets"), plural(exchanges, "exchange", "exchanges"), Printable(file)), plainStyle)
 }
 
 // Exchanges lists the exchanges of a capture in its order.

@@ -29,7 +29,7 @@ func readCapture(t *testing.T, file string) *conversation.Overview {
 // without colour what it says with it.
 func TestCaptureViewsKeepToTheWidth(t *testing.T) {
 	views := map[string]func(*View, *conversation.Overview){
-		"overview": func(v *View, o *conversation.Overview) { v.Overview("file", o) }, "exchanges": (*View).Exchanges, "names": (*View).Names, "servers": (*View).Servers,
+		"overview": func(v *View, o *conversation.Overview) { v.Overview("file", "unquil decode file", o) }, "exchanges": (*View).Exchanges, "names": (*View).Names, "servers": (*View).Servers,
 		"clients": (*View).Clients, "episodes": (*View).Episodes, "walks": (*View).Paths, "local-link": (*View).LocalLink, "timeline": (*View).Timeline,
 		"one whole": func(v *View, o *conversation.Overview) { v.WholeExchange(&o.Kept[0], o, nil) },
 	}

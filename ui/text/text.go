@@ -11,6 +11,7 @@ import (
 	"io"
 	"strings"
 	"time"
+	"unicode"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -210,6 +211,17 @@ func Outcome(o exchange.Outcome) string {
 		return words
 	}
 	return "failed (" + strings.ToUpper(string(o)) + ")"
+}
+
+// Printable is text of the caller's own, such as the name of a file, as a terminal may
+// be given it: control characters and marks that turn the direction are replaced.
+func Printable(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsPrint(r) || r == '\n' {
+			return r
+		}
+		return unicode.ReplacementChar
+	}, s)
 }
 
 func plural(n int, one, many string) string {
