@@ -65,7 +65,8 @@ type Pairer struct {
 const buckets = 1 << 12
 
 // crowdedOut is what is left of an answered exchange that had to make room for others:
-// enough to know another reply to it by, and whether that gives other addresses. It is small, since each is put somewhere else.
+// enough to know another reply to it by, and whether that gives other addresses. It is
+// small, since each is put somewhere else.
 type crowdedOut struct {
 	check, says uint32 // halves of the exchange's hash and of what its reply said
 	number      uint32 // its lower half; 0: nothing
