@@ -187,6 +187,10 @@ func TestRead(t *testing.T) {
 				if f.Code != finding.ReadableNames {
 					found = append(found, string(f.Severity)+" "+string(f.Code))
 					assert.NotContains(t, f.Text, "%!")
+					if f.Code == finding.RepliesDiffer {
+						assert.Equal(t, []int{1}, f.Evidence)
+						assert.Equal(t, len(packets) > 1000, strings.Contains(f.Text, "(the second: packet 2404)"), "%s", f.Text)
+					}
 				}
 			}
 			assert.ElementsMatch(t, tt.found, found)

@@ -152,7 +152,11 @@ var sentences = map[finding.Code]func(g *group) string{
 		return fmt.Sprintf("The packet in which %s asks %s for %s came by %d times more, ID and all.", g.client, g.server, g.about(), int(g.most))
 	},
 	finding.RepliesDiffer: func(g *group) string {
-		return fmt.Sprintf("%s got two replies from %s that say different things, %s: %s.", g.client, g.server, times(g.count), g.about())
+		text := fmt.Sprintf("%s got two replies from %s that say different things, %s: %s", g.client, g.server, times(g.count), g.about())
+		if len(g.texts) > 0 {
+			text += " (the second: " + strings.Join(g.texts, ", ") + ")"
+		}
+		return text + "."
 	},
 	finding.UnsolicitedReply: func(g *group) string {
 		text := fmt.Sprintf("%s sent %s %s to which the capture holds no question", g.server, g.client, plural(g.count, "reply", "replies"))

@@ -320,7 +320,9 @@ func (o *Overview) unsolicited(m *Message, fits *Pair) {
 // which judgement has been passed already.
 func (o *Overview) another(m *Message, number int) {
 	k := groupKey{code: finding.RepliesDiffer, client: m.Client.Addr(), server: m.Server.Addr()}
-	o.groups.of(k, finding.Fault).addOf(number, m.name, m.View)
+	g := o.groups.of(k, finding.Fault)
+	g.addOf(number, m.name, m.View)
+	g.packet(m.Number, "") // the exchange itself does not know of it any more
 }
 
 // unreadable lists a packet that cannot be read, with what is wrong at which byte.
