@@ -368,7 +368,7 @@ func (o *Overview) conclude() {
 		if oneSided && (g.code == finding.Unanswered || g.code == finding.UnsolicitedReply || g.code == finding.RepeatedQuery) {
 			continue // no server's fault
 		}
-		about := finding.About{}
+		about := finding.About{Outcome: string(g.outcome)}
 		if g.client.IsValid() {
 			about.Client = g.client.String()
 		}

@@ -214,6 +214,7 @@ type About struct {
 	Server  string `json:"server,omitempty"`  // host name as the zone lists it, or a resolver's label or address as asked
 	Address string `json:"address,omitempty"` // the server's
 	Client  string `json:"client,omitempty"`
+	Outcome string `json:"outcome,omitempty"` // of the exchanges of a capture, where they have one in common
 }
 
 // Finding is one thing found, with what shows it.

@@ -108,6 +108,9 @@ func (v *View) captureFindings(again string, o *conversation.Overview) {
 			detail += fmt.Sprintf("; %s --exchange %d", again, f.Evidence[0])
 		default:
 			detail += fmt.Sprintf("; %s --view exchanges --finding %s", again, f.Code)
+			if f.About.Outcome != "" {
+				detail += " --outcome " + f.About.Outcome
+			}
 			if f.About.Client != "" {
 				detail += " --client " + f.About.Client
 			} else if f.About.Address != "" {
