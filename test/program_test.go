@@ -253,7 +253,7 @@ func TestTraceOptions(t *testing.T) {
 		{"an alias into another tree", []string{"snow.hollowtarn.example"}, 0, []string{"the alias leads on to snow.fellcast.test", "refers to fellcast.test", "answers 198.51.100.182"}, nil},
 		{"servers that need each other", []string{"mirror.example"}, 3, []string{"delegation-loop", "can only be found"}, nil},
 		{"a server that breaks EDNS", []string{"www.old.hollowtarn.example"}, 0, []string{"edns-breaks", "answers only without EDNS; with it: format-error"}, nil},
-		{"a network that swallows EDNS", []string{"www.hollowtarn.example", "--lab-path", "before-edns", "--wait", "200ms"}, 0, []string{"No question with EDNS gets through from here: each of 3 servers answers only those without", "edns-lost"}, []string{"edns-breaks"}},
+		{"a network that swallows EDNS", []string{"www.hollowtarn.example", "--lab-path", "before-edns", "--wait", "200ms"}, 0, []string{"No question with EDNS gets through to the servers on the way: each of 3 answers only those without", "edns-lost"}, []string{"edns-breaks"}},
 		{"one server a level", []string{"www.hollowtarn.example", "--servers", "one"}, 0, []string{"its one server refers to example", "resolves to 203.0.113.120"}, []string{"each of", "single-server"}},
 		{"no more shown than needed", []string{"_sip._tcp.hollowtarn.example", "-t", "SRV", "--minimise"}, 0, []string{". (the root) shown only example A", "shown only _tcp.hollowtarn.example A", "says the name exists"}, nil},
 		{"over TCP alone", []string{"season.passes.hollowtarn.example", "-t", "TXT", "--over", "tcp"}, 3, []string{"stops at passes.hollowtarn.example"}, nil},

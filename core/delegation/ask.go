@@ -142,23 +142,13 @@ const (
 // show that it is none of theirs.
 const severalHosts = 3
 
-// arrived reports whether a server saw a question with EDNS, be it that it made nothing
-// of it.
-func arrived(e *exchange.Exchange) bool {
-	if e == nil || e.Reply == nil {
-		return false
-	}
-	_, has := e.Reply.OPT()
-	return has || e.EDNSIgnored || e.EDNSBroke != "" && e.EDNSBroke != exchange.NoReply
-}
-
 // notice learns from a step that found its way. Where nothing with EDNS gets through,
 // every question would wait for that to show: the walk goes on without. Servers that
 // were named by who asks may all stand behind one firewall of theirs.
 func (w *Walker) notice(step *Step) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if slices.ContainsFunc(step.Replies, func(r *Reply) bool { return arrived(r.Exchange) }) {
+	if slices.ContainsFunc(step.Replies, func(r *Reply) bool { return r.Exchange != nil && r.Exchange.EDNSArrived() }) {
 		w.edns = arrives
 	}
 	if w.edns == untold && !step.Given && len(step.order) >= severalHosts && step.asked >= severalHosts && step.Chosen.Exchange.EDNSBroke == exchange.NoReply {

@@ -51,10 +51,13 @@ func (w *Walk) swallowed() (f finding.Finding, ok bool) {
 	var hosts []wire.Name
 	for _, step := range w.Steps {
 		for _, r := range step.Replies {
-			if arrived(r.Exchange) {
+			if r.Exchange == nil {
+				continue
+			}
+			if r.Exchange.EDNSArrived() {
 				return f, false
 			}
-			if r.Exchange != nil && r.Exchange.EDNSBroke == exchange.NoReply && !step.Given {
+			if r.Exchange.EDNSBroke == exchange.NoReply && !step.Given {
 				evidence = append(evidence, r.Exchange.Number)
 				if !slices.ContainsFunc(hosts, r.Host.Equal) {
 					hosts = append(hosts, r.Host)
@@ -62,7 +65,7 @@ func (w *Walk) swallowed() (f finding.Finding, ok bool) {
 			}
 		}
 	}
-	text := fmt.Sprintf("No question with EDNS gets through from here: each of %d servers answers only those without.", len(hosts))
+	text := fmt.Sprintf("No question with EDNS gets through to the servers on the way: each of %d answers only those without.", len(hosts))
 	return finding.New(finding.EDNSLost, finding.Concern, finding.About{}, text, evidence...), len(hosts) >= severalHosts
 }
 

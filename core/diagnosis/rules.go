@@ -105,7 +105,7 @@ var rules = []rule{
 	{finding.HalfFails, false, TheResolver, operator, "both questions are in the capture", "", nil},
 	{finding.SourceDiffers, false, ThisMachine, you, "the machine's own look-up was tried", "an answer by place or in turn looks the same: try again", nil},
 	{finding.SuffixAppended, false, ThisMachine, you, "the machine's own search list was followed", "it may be meant so", nil},
-	{finding.EDNSLost, false, PathOut, network, "several servers answer without EDNS, and nobody with it", "", []finding.Code{finding.EDNSBreaks}},
+	{finding.EDNSLost, false, PathOut, network, "several servers answer without EDNS, and none of them with it", "", []finding.Code{finding.EDNSBreaks}},
 	{finding.EDNSBreaks, false, PathOut, network, "the same question is answered without EDNS", "the resolver itself may be old", []finding.Code{finding.EDNSBreaks}},
 	{finding.EDNSBreaks, true, ZoneServers, holderAtHost, "the same question is answered without EDNS", firewall, resolverFails},
 	{finding.TCPRefused, true, ZoneServers, holderAtHost, "a connection was tried", firewall, resolverFails},

@@ -61,6 +61,7 @@ func (p Probe) Why(ctx context.Context, c Case) Verdict {
 	r.tellApart(ctx)
 	r.noWayOut()
 	r.soften()
+	r.unhurt()
 	v := Verdict{Name: r.Name, Types: c.Types, Checks: r.checks, Compared: r.compared}
 	v.decide(merge(r.found))
 	r.nearer(&v)
@@ -186,6 +187,20 @@ func (r *round) soften() {
 				}
 			}
 			return
+		}
+	}
+}
+
+// unhurt makes a note of what keeps EDNS from the zones' own servers alone: programs ask
+// the resolver, which gets it.
+func (r *round) unhurt() {
+	reached := func(e *exchange.Exchange) bool { return e.EDNSArrived() }
+	if !slices.ContainsFunc(r.answers, func(of []*exchange.Exchange) bool { return slices.ContainsFunc(of, reached) }) {
+		return
+	}
+	for i := range r.found {
+		if f := &r.found[i]; f.Code == finding.EDNSLost {
+			f.Severity = finding.Note
 		}
 	}
 }

@@ -101,6 +101,16 @@ type Rejected struct {
 	Err  error // ErrWrongID, ErrWrongQuestion, ErrWrongSource, or a *wire.ParseError
 }
 
+// EDNSArrived reports whether the server saw a question with EDNS, be it that it made
+// nothing of it.
+func (e *Exchange) EDNSArrived() bool {
+	if e.Reply == nil {
+		return false
+	}
+	_, has := e.Reply.OPT()
+	return has || e.EDNSIgnored || e.EDNSBroke != "" && e.EDNSBroke != NoReply
+}
+
 // Took is the time from the question sent last before the reply to the reply; 0
 // without one.
 func (e *Exchange) Took() time.Duration {

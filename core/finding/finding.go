@@ -121,7 +121,7 @@ var Catalogue = []Entry{
 	{StubInPath, "this machine", "The resolver is this machine itself, which passes the question on to another.", "Ask the resolver behind it too, to see which of the two gives the answer."},
 	{SourceDiffers, "this machine", "This machine's own look-up gives another answer than its resolvers do: another source of names comes before them.", "See with unquil local where this machine looks names up, and in which order."},
 	{NoWayOut, "this machine", "Nobody answers, neither a resolver nor a root server: nothing that this machine sends seems to get out.", "Look at this machine's cable, wireless link and gateway first, then at the firewall on the way out."},
-	{EDNSLost, "this machine", "No question with EDNS gets through from here, to whatever server.", "Ask whoever runs the firewall in between to let DNS messages with EDNS (RFC 6891) through."},
+	{EDNSLost, "this machine", "No question with EDNS gets from here to any of the servers on the way from the root.", "Ask whoever runs the firewall in between to let DNS messages with EDNS (RFC 6891) through."},
 	{Intercepted, "this machine", "Somebody on the way answers in place of the servers that are asked.", "Ask your network's people whether port 53 is redirected on purpose; until then what servers seem to say is the word of whoever answers instead."},
 	{NoReply, "a server", "The server sent nothing back, however often it was asked.", "Ask whoever runs the server whether it is up and whether a firewall drops port 53."},
 	{Unreachable, "a server", "The network or the host itself said that nothing listens there.", "Ask whoever runs the server to start it, or take its address out of the zone."},
