@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,6 +19,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unquil/core/capture"
+	"unquil/core/wire"
 	"unquil/lab"
 )
 
@@ -44,6 +47,81 @@ func lines(t testing.TB, args ...string) (exchanges []map[string]any, summary ma
 	require.NotEmpty(t, exchanges, "%s", o.stderr)
 	last := exchanges[len(exchanges)-1]
 	return exchanges[:len(exchanges)-1], last["summary"].(map[string]any)
+}
+
+// Beyond what is kept of a large capture, whatever the overview points at can still be
+// looked at, judged and handed over.
+func TestLateInALargeCapture(t *testing.T) {
+	large := filepath.Join(t.TempDir(), "large.pcap.gz")
+	file, err := os.Create(large)
+	require.NoError(t, err)
+	packed := gzip.NewWriter(file)
+	w, err := capture.NewWriter(packed, capture.Ethernet)
+	require.NoError(t, err)
+	at, number := time.Date(2026, 3, 9, 7, 40, 0, 0, time.UTC), 0
+	exchange := func(name string, rcode wire.RCode, answer ...wire.Record) int {
+		number++
+		client, server := netip.AddrPortFrom(netip.MustParseAddr("192.0.2.21"), uint16(1024+number)), netip.MustParseAddrPort("192.0.2.53:53")
+		m := wire.Message{ID: uint16(number), Flags: wire.RD, Questions: []wire.Question{{Name: wire.MustParseName(name), Type: wire.A, Class: wire.IN}}}
+		query, err := m.Bytes()
+		require.NoError(t, err)
+		m.Flags, m.Answer = wire.RD|wire.RA|wire.QR|wire.Flags(rcode), answer
+		reply, err := m.Bytes()
+		require.NoError(t, err)
+		require.NoError(t, w.Packet(at, capture.AppendFrame(nil, client, server, query), ""))
+		require.NoError(t, w.Packet(at.Add(2*time.Millisecond), capture.AppendFrame(nil, server, client, reply), ""))
+		at = at.Add(5 * time.Millisecond)
+		return number
+	}
+	record := func(name string, of wire.Type, value string) wire.Record {
+		data, err := wire.ParseRecordData(of, wire.IN, value)
+		require.NoError(t, err)
+		return wire.Record{Name: wire.MustParseName(name), Type: of, Class: wire.IN, TTL: 300, Data: data}
+	}
+	address := record("web.hollowtarn.example", wire.A, "203.0.113.120")
+	for range 20_500 {
+		exchange("web.hollowtarn.example", 0, address)
+	}
+	alias := exchange("www.hollowtarn.example", 0, record("www.hollowtarn.example", wire.CNAME, "web.hollowtarn.example."))
+	followed := exchange("web.hollowtarn.example", 0, address)
+	failed := exchange("tickets.hollowtarn.example", wire.ServFail)
+	again := exchange("tickets.hollowtarn.example", wire.ServFail)
+	require.NoError(t, packed.Close())
+	require.NoError(t, file.Close())
+
+	for _, tt := range []struct {
+		name       string
+		args       []string
+		code       int
+		want, lack []string
+	}{
+		{"an exchange and what its client asked next", []string{"decode", large, "--exchange", fmt.Sprint(alias)}, 0, []string{"www.hollowtarn.example A", fmt.Sprintf("the alias exchange %d, web.hollowtarn.example A of 192.0.2.53: 203.0.113.120", followed)}, nil},
+		{"one that failed and was asked again", []string{"decode", large, "--exchange", fmt.Sprint(failed)}, 0, []string{"server-failure", fmt.Sprintf("then exchange %d, tickets.hollowtarn.example A of 192.0.2.53: server-failure", again)}, nil},
+		{"no such exchange", []string{"decode", large, "--exchange", "99999"}, 2, nil, nil},
+		{"the verdict on all of it", []string{"why", "--capture", large}, 3, []string{"fault tickets.hollowtarn.example: 192.0.2.53 could not get an answer", fmt.Sprintf("exchanges %d and %d", failed, again)}, []string{"not judged"}},
+		{"the verdict on a name", []string{"why", "--capture", large, "tickets.hollowtarn.example"}, 3, []string{"asked 2 times by 1 client"}, nil},
+		{"more than is kept of one name", []string{"why", "--capture", large, "web.hollowtarn.example"}, 0, []string{"nothing wrong", "asked 20501 times by 1 client"}, nil},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			t.Parallel()
+			run(t, tt.args...).holds(t, tt.code, tt.want, tt.lack)
+		})
+	}
+	t.Run("the report of standard input", func(t *testing.T) {
+		t.Parallel()
+		report := filepath.Join(t.TempDir(), "late.md")
+		stdin, err := os.Open(large)
+		require.NoError(t, err)
+		defer stdin.Close()
+		cmd := exec.Command(program, "decode", "-", "--report", report)
+		cmd.Stdin = stdin
+		output, err := cmd.CombinedOutput()
+		require.ErrorContains(t, err, "exit status 3", "%s", output)
+		text, err := os.ReadFile(report)
+		require.NoError(t, err)
+		assert.Contains(t, string(text), "The packets that show it are in late.pcapng; those of 502 more exchanges are not.")
+		assert.Contains(t, string(text), fmt.Sprintf("\n| %d | 192.0.2.53 | tickets.hollowtarn.example A |", failed))
+	})
 }
 
 // Each finding that the scenario says a capture holds is found, as heavy as it is

@@ -30,6 +30,7 @@ const (
 	episodeGap = time.Second            // of silence, after which another episode begins
 	causedBy   = 150 * time.Millisecond // after a reply: a question then is likely because of it
 	maxDeep    = 4
+	maxAtOnce  = 256 // questions that may be open at once before one that they caused
 )
 
 // ended is when an exchange was over: with its reply, or its last try.
@@ -74,8 +75,7 @@ func (o *Overview) Episodes() []Episode {
 
 // depth is one more than that of the exchange whose reply came just before e.
 func (p *Episode) depth(e *exchange.Exchange) int {
-	for i := len(p.Asked) - 1; i >= 0; i-- {
-		before := p.Asked[i]
+	for _, before := range slices.Backward(p.Asked[max(0, len(p.Asked)-maxAtOnce):]) {
 		done := ended(before.Exchange)
 		if before.Exchange.Reply != nil && !done.After(e.Sent()) && e.Sent().Sub(done) < causedBy {
 			return min(before.Depth+1, maxDeep)
@@ -148,21 +148,25 @@ func (o *Overview) Paths() []*Path {
 		p.Steps = append(p.Steps, step)
 		p.Took = ended(e).Sub(p.Begins)
 	}
+	asked := map[walker][]*exchange.Exchange{} // by what a resolver walks for on their account
+	for i := range o.Kept {
+		e := &o.Kept[i]
+		k := walker{e.Server.Address.Addr(), e.Question.Name.Fold(), e.Question.Type}
+		asked[k] = append(asked[k], e)
+	}
 	for _, p := range all {
-		p.Asked = o.askedFor(p)
+		p.Asked = p.askedIn(asked[walker{p.Resolver, p.Question.Name.Fold(), p.Question.Type}])
 	}
 	return all
 }
 
-// askedFor is the question of a client that a resolver walked for.
-func (o *Overview) askedFor(p *Path) *exchange.Exchange {
-	var best *exchange.Exchange
-	for i := range o.Kept {
-		e := &o.Kept[i]
-		if e.Server.Address.Addr() == p.Resolver && e.Question.Same(p.Question) && !e.Sent().After(p.Begins) &&
-			(e.Reply == nil || !e.Last().Received.Before(p.Begins)) {
-			best = e
+// askedIn is the one of a resolver's questions that it walked for, the last of them
+// that was open when the walk began.
+func (p *Path) askedIn(questions []*exchange.Exchange) *exchange.Exchange {
+	for _, e := range slices.Backward(questions) {
+		if e.Question.Same(p.Question) && !e.Sent().After(p.Begins) && (e.Reply == nil || !e.Last().Received.Before(p.Begins)) {
+			return e
 		}
 	}
-	return best
+	return nil
 }

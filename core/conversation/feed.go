@@ -17,6 +17,7 @@ type Options struct {
 	HTTPS    []string         // names of hosts that take DNS over HTTPS, besides those that say so by their name
 	Progress func(int64)      // is called now and then with the bytes read so far; nil: nobody
 	Keep     int              // how many exchanges the overview keeps; 0 means 10,000, less than 0 none
+	Also     func(*Pair) bool // which exchanges it keeps beyond those, at most as many again; nil: none
 	Choose   func(*Pair) bool // which exchanges count; nil: all
 	Each     func(*Pair)      // is called with every exchange that counts; nil: nobody
 }

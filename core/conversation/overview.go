@@ -36,6 +36,7 @@ type Overview struct {
 	Kept        []exchange.Exchange
 	Lines       map[int]Line // what else is known of those kept, by number
 	NotKept     int          // exchanges beyond those kept: they are counted, not shown
+	Missed      int          // of them, those that were wanted, had there been room
 	Findings    []finding.Finding
 	MoreFound   int // groups of findings beyond those kept
 	Slowest     []Slow
@@ -57,10 +58,10 @@ type Overview struct {
 	tallies []tally
 	chosen  numbers
 	options Options
-	// keptBytes counts the messages of those kept.
-	keptBytes int
-	secure    map[[2]netip.AddrPort]*Encrypted
-	denied    map[uint64]Link // by question: who said that there is no such name
+	first   room // of those kept because they came first, and because they are wanted
+	also    room
+	secure  map[[2]netip.AddrPort]*Encrypted
+	denied  map[uint64]Link // by question: who said that there is no such name
 	// mayBeDenied says what is worth looking for in denied.
 	mayBeDenied noticed
 	counted     [marks]countdown
@@ -87,11 +88,8 @@ type Slow struct {
 
 // Bounds on what an overview keeps of a file of any size.
 const (
-	maxKept    = 10_000 // exchanges
 	maxSlowest = 5
-	// maxKeptBytes is how much of messages the kept exchanges may hold.
-	maxKeptBytes = 12 << 20
-	maxDenied    = 10_000
+	maxDenied  = 10_000
 )
 
 // Read reads captures as one, merged by their time. On an error of a file, the
@@ -120,7 +118,7 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 		maps.Copy(o.Hosts, r.Names())
 	}
 	o.Incomplete, o.Gaps = source.decoder.Incomplete(), source.gaps
-	slices.SortFunc(o.Kept, func(a, b exchange.Exchange) int { return cmp.Compare(a.Number, b.Number) })
+	o.sortKept()
 	for _, t := range o.tallies {
 		o.Outcomes[t.outcome] = t.count
 	}
@@ -211,13 +209,7 @@ func (o *Overview) add(p *Pair) {
 	asker.add(e, served)
 	o.Timeline.add(p.First.At, e)
 	o.slowest(p, e.took)
-	if size := p.size(); len(o.Kept) < o.options.Keep && o.keptBytes+size < maxKeptBytes {
-		o.keptBytes += size
-		o.Kept = append(o.Kept, p.Exchange())
-		o.Lines[p.Number] = p.line()
-	} else {
-		o.NotKept++
-	}
+	o.keep(p)
 	if o.options.Each != nil {
 		o.options.Each(p)
 	}

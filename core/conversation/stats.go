@@ -179,6 +179,16 @@ func Failed(o exchange.Outcome) bool {
 	return !o.Good() && o != exchange.Referral && o != exchange.Truncated && o != CutOff && o != Open
 }
 
+// Answers is how many questions a server answered, be it that there is nothing.
+func (o *Overview) Answers(server netip.Addr) (n int) {
+	for _, s := range o.servers.slots {
+		if s.stat != nil && s.key.Addr() == server {
+			n += s.stat.Latency.Count() - (s.stat.Failed - s.stat.Unanswered)
+		}
+	}
+	return n
+}
+
 // Row is one line of a table: a name, server or client, with what it counts.
 type Row struct {
 	Key  string

@@ -3,9 +3,11 @@ package diagnosis
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"unquil/core/comparison"
 	"unquil/core/conversation"
@@ -26,26 +28,79 @@ type seen struct {
 	name      wire.Name
 	types     []wire.Type
 	exchanges []*exchange.Exchange
-	clients   []netip.Addr
+	clients   map[netip.Addr]bool
+	helped    map[asker]time.Time // when they asked last and were answered
 }
+
+// asker is who asks for what.
+type asker struct {
+	client netip.Addr
+	t      wire.Type
+}
+
+// maxShown is how many exchanges are named that show one thing.
+const maxShown = 20
+
+// Suspects are the names to judge in a capture that may be larger than what an overview
+// keeps. The zero Suspects is none.
+type Suspects struct {
+	Left  int // exchanges seen whose names are not among them, since they are too many
+	names map[wire.Name]bool
+}
+
+// maxSuspects is how many names are judged.
+const maxSuspects = 20_000
+
+// Add adds a name.
+func (s *Suspects) Add(name wire.Name) {
+	if s.names == nil {
+		s.names = map[wire.Name]bool{}
+	}
+	switch name = name.Fold(); {
+	case s.names[name] || name.IsZero():
+	case len(s.names) < maxSuspects:
+		s.names[name] = true
+	default:
+		s.Left++
+	}
+}
+
+// See adds the name that an exchange was about, if that is worth a verdict.
+func (s *Suspects) See(p *conversation.Pair) {
+	if conversation.Failed(p.Outcome()) || slices.ContainsFunc(p.Codes, func(c finding.Code) bool { return capturedCodes[c] }) {
+		if name, err := p.View().QName(); err == nil {
+			s.Add(name)
+		}
+	}
+}
+
+// Named returns which exchanges are about one of the names.
+func (s *Suspects) Named() func(*conversation.Pair) bool { return conversation.About(s.names) }
 
 // Captured judges a capture as a live round is judged: one verdict for each name
 // that failed in it, or for name alone, those of one cause as one. names are all
 // when name is zero. The same file can hold several sides; the walks of a resolver
 // in it explain what its clients saw.
 func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Verdict {
-	c := captured{Overview: o, alive: map[netip.AddrPort]int{}}
-	for i := range o.Kept {
-		if o.Kept[i].Outcome.Good() {
-			c.alive[o.Kept[i].Server.Address]++
+	c := captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, found: map[int][]int{}}
+	for _, p := range o.Paths() {
+		of := p.Question.Name.Fold()
+		c.paths[of] = append(c.paths[of], p)
+		for _, step := range p.Steps {
+			c.zones[step.Exchange.Number] = step.Zone
 		}
 	}
-	c.paths = o.Paths()
+	for i, f := range o.Findings {
+		for _, n := range f.Evidence {
+			if capturedCodes[f.Code] {
+				c.found[n] = append(c.found[n], i)
+			}
+		}
+	}
 	var verdicts []Verdict
 	for _, s := range c.names(name, types) {
 		v := Verdict{Name: s.name, Types: s.types, Checks: c.checks(s)}
-		found := c.found(s)
-		v.decide(found)
+		v.decide(c.wrong(s))
 		c.reword(&v)
 		c.nearer(&v)
 		if len(v.Cause) == 0 {
@@ -57,13 +112,22 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 		}
 		verdicts = append(verdicts, v)
 	}
-	return Group(verdicts)
+	verdicts = Group(verdicts)
+	for i := range verdicts {
+		for _, list := range [][]finding.Finding{verdicts[i].Cause, verdicts[i].Follows, verdicts[i].Also} {
+			for j := range list {
+				list[j].Evidence = list[j].Evidence[:min(len(list[j].Evidence), maxShown)]
+			}
+		}
+	}
+	return verdicts
 }
 
 type captured struct {
 	*conversation.Overview
-	alive map[netip.AddrPort]int // answers by server
-	paths []*conversation.Path
+	paths map[wire.Name][]*conversation.Path // by the name in lower case
+	zones map[int]wire.Name                  // by the number of an exchange: what a walk asked its server for
+	found map[int][]int                      // by the number of an exchange: the findings that it shows
 }
 
 // names are those asked for in the capture, in order of the first question.
@@ -78,55 +142,62 @@ func (c *captured) names(name wire.Name, types []wire.Type) []*seen {
 		}
 		s := by[q.Name.Fold()]
 		if s == nil {
-			s = &seen{name: q.Name}
+			s = &seen{name: q.Name, clients: map[netip.Addr]bool{}, helped: map[asker]time.Time{}}
 			by[q.Name.Fold()], all = s, append(all, s)
 		}
 		s.exchanges = append(s.exchanges, e)
 		if !slices.Contains(s.types, q.Type) {
 			s.types = append(s.types, q.Type)
 		}
-		if client := e.Client.Addr(); !slices.Contains(s.clients, client) {
-			s.clients = append(s.clients, client)
+		s.clients[e.Client.Addr()] = true
+		if _, iterative := c.zones[e.Number]; e.Outcome.Good() && (!iterative || e.Authoritative()) {
+			if k := asksFor(e); e.Sent().After(s.helped[k]) {
+				s.helped[k] = e.Sent()
+			}
 		}
 	}
 	return all
 }
 
-// found is what is wrong with the exchanges about one name.
-func (c *captured) found(s *seen) []finding.Finding {
+// wrong is what is wrong with the exchanges about one name.
+func (c *captured) wrong(s *seen) []finding.Finding {
 	var all []finding.Finding
+	shown := map[int]bool{} // of the findings of the capture
+	walked := map[int]int{} // by the number of the question that it was for: where a walk ended
+	for _, p := range c.paths[s.name.Fold()] {
+		if !p.Ended() && p.Asked != nil {
+			walked[p.Asked.Number] = p.Last().Number
+		}
+	}
 	for _, e := range s.exchanges {
+		for _, at := range c.found[e.Number] {
+			shown[at] = true
+		}
 		f, failed := c.failure(e)
 		if !failed || f.Code == finding.NoReply && c.oneSided() {
 			continue
 		}
-		if f.Severity == finding.Fault && c.helped(s, e) {
+		if f.Severity == finding.Fault && !s.helped[asksFor(e)].Before(e.Sent()) {
 			f.Severity = finding.Concern
 			f.Text = strings.TrimSuffix(f.Text, ".") + "; the client got its answer in another way."
 		}
+		if end, known := walked[e.Number]; known && f.Code == finding.ServerFailure {
+			f.AddEvidence(end) // it is in the capture too
+		}
 		all = append(all, f)
 	}
-	for _, p := range c.paths {
-		if p.Question.Name.Equal(s.name) && !p.Ended() && p.Asked != nil {
-			for i := range all {
-				if all[i].Code == finding.ServerFailure && slices.Contains(all[i].Evidence, p.Asked.Number) {
-					all[i].AddEvidence(p.Last().Number) // its walk is in the capture too
-				}
-			}
-		}
-	}
-	for _, f := range c.Findings {
-		if capturedCodes[f.Code] && slices.ContainsFunc(s.exchanges, func(e *exchange.Exchange) bool { return slices.Contains(f.Evidence, e.Number) }) {
-			all = append(all, f)
-		}
+	for _, at := range slices.Sorted(maps.Keys(shown)) {
+		all = append(all, c.Findings[at])
 	}
 	return merge(all)
 }
 
+func asksFor(e *exchange.Exchange) asker { return asker{e.Client.Addr(), e.Question.Type} }
+
 // failure says how one exchange failed; ok is false when it did not. What a
 // resolver asked on its way is a matter of the zone that it asked.
 func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
-	zone, iterative := c.zoneOf(e)
+	zone, iterative := c.zones[e.Number]
 	powerless := iterative && e.Outcome.Good() && !e.Authoritative()
 	if !conversation.Failed(e.Outcome) && e.Outcome != exchange.Referral && !powerless {
 		return f, false
@@ -165,29 +236,6 @@ func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	return f, true
 }
 
-// zoneOf is the zone that a server was asked for on a resolver's walk.
-func (c *captured) zoneOf(e *exchange.Exchange) (zone wire.Name, iterative bool) {
-	for _, p := range c.paths {
-		for _, step := range p.Steps {
-			if step.Exchange == e {
-				return step.Zone, true
-			}
-		}
-	}
-	return zone, false
-}
-
-// helped reports whether the client of a failed exchange got an answer to the same
-// question later.
-func (c *captured) helped(s *seen, failed *exchange.Exchange) bool {
-	return slices.ContainsFunc(s.exchanges, func(e *exchange.Exchange) bool {
-		if _, iterative := c.zoneOf(e); iterative && !e.Authoritative() {
-			return false
-		}
-		return e.Outcome.Good() && e.Question.Same(failed.Question) && e.Client.Addr() == failed.Client.Addr() && !e.Sent().Before(failed.Sent())
-	})
-}
-
 func (c *captured) oneSided() bool {
 	return slices.ContainsFunc(c.Findings, func(f finding.Finding) bool { return f.Code == finding.OneSided })
 }
@@ -217,11 +265,10 @@ func (c *captured) nearer(v *Verdict) {
 	if v.Where != PathOut || v.Cause[0].Code != finding.NoReply {
 		return
 	}
-	for server, answers := range c.alive {
-		if server.Addr().String() == v.Cause[0].About.Address && answers > 0 {
-			v.Where, v.Who, v.Against = TheResolver, operator, ""
-			v.Because = fmt.Sprintf("it answered %d other questions in the capture", answers)
-		}
+	address, err := netip.ParseAddr(v.Cause[0].About.Address)
+	if answers := c.Answers(address); err == nil && answers > 0 {
+		v.Where, v.Who, v.Against = TheResolver, operator, ""
+		v.Because = fmt.Sprintf("it answered %s in the capture", counted(answers, "other question"))
 	}
 }
 
@@ -243,8 +290,12 @@ func (c *captured) checks(s *seen) []Check {
 	for _, outcome := range order {
 		words = append(words, fmt.Sprintf("%d %s", counts[outcome], outcome))
 	}
+	least := ""
+	if c.Missed > 0 {
+		least = "at least "
+	}
 	return []Check{{
-		What: fmt.Sprintf("%s in the capture, asked %s by %s", s.name.Spoken(), counted(len(s.exchanges), "time"), counted(len(s.clients), "client")), State: wrong, Saw: strings.Join(words, ", "),
+		What: fmt.Sprintf("%s in the capture, asked %s%s by %s", s.name.Spoken(), least, counted(len(s.exchanges), "time"), counted(len(s.clients), "client")), State: wrong, Saw: strings.Join(words, ", "),
 	}}
 }
 

@@ -38,13 +38,13 @@ func Group(verdicts []Verdict) []Verdict {
 		at, name string
 	}
 	at := map[cause]int{}
-	var all []Verdict
+	var groups [][]Verdict
 	for _, v := range verdicts {
 		if len(v.Names) == 0 {
 			v.Names = []wire.Name{v.Name}
 		}
 		if len(v.Cause) == 0 {
-			all = append(all, v)
+			groups = append(groups, []Verdict{v})
 			continue
 		}
 		k := cause{code: v.Cause[0].Code, severity: v.Severity, where: v.Where, at: v.At}
@@ -53,26 +53,45 @@ func Group(verdicts []Verdict) []Verdict {
 		}
 		i, known := at[k]
 		if !known {
-			at[k], all = len(all), append(all, v)
-			continue
+			i = len(groups)
+			at[k], groups = i, append(groups, nil)
 		}
-		g := &all[i]
-		for _, name := range v.Names {
-			if !slices.ContainsFunc(g.Names, name.Equal) {
-				g.Names = append(g.Names, name)
-			}
-		}
-		g.Compared = append(g.Compared, v.Compared...)
-		g.Lasts = max(g.Lasts, v.Lasts)
-		g.Cause = merge(append(slices.Clip(g.Cause), v.Cause...))
-		g.Follows = merge(append(slices.Clip(g.Follows), v.Follows...))
-		g.Also = merge(append(slices.Clip(g.Also), v.Also...))
-		for _, check := range v.Checks {
-			if !slices.Contains(g.Checks, check) {
-				g.Checks = append(g.Checks, check)
-			}
-		}
+		groups[i] = append(groups[i], v)
+	}
+	var all []Verdict
+	for _, group := range groups {
+		all = append(all, asOne(group))
 	}
 	slices.SortStableFunc(all, func(a, b Verdict) int { return b.Severity.Weight() - a.Severity.Weight() })
 	return all
+}
+
+// asOne is the first of the verdicts with what the others have besides.
+func asOne(group []Verdict) Verdict {
+	one := group[0]
+	if len(group) == 1 {
+		return one
+	}
+	one.Names, one.Checks, one.Compared = nil, nil, nil
+	named, checked := map[wire.Name]bool{}, map[Check]bool{}
+	var cause, follows, also []finding.Finding
+	for _, v := range group {
+		for _, name := range v.Names {
+			if !named[name.Fold()] {
+				one.Names = append(one.Names, name)
+			}
+			named[name.Fold()] = true
+		}
+		for _, check := range v.Checks {
+			if !checked[check] {
+				one.Checks = append(one.Checks, check)
+			}
+			checked[check] = true
+		}
+		one.Compared = append(one.Compared, v.Compared...)
+		one.Lasts = max(one.Lasts, v.Lasts)
+		cause, follows, also = append(cause, v.Cause...), append(follows, v.Follows...), append(also, v.Also...)
+	}
+	one.Cause, one.Follows, one.Also = merge(cause), merge(follows), merge(also)
+	return one
 }

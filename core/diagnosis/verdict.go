@@ -113,23 +113,42 @@ func (v *Verdict) zoneOf(f *finding.Finding) string {
 	return ""
 }
 
+// Subject are the names that the verdict is about, the first three of many.
+func (v *Verdict) Subject() string {
+	var names []string
+	for _, name := range v.Names[:min(len(v.Names), 3)] {
+		names = append(names, name.Spoken())
+	}
+	switch more := len(v.Names) - 3; {
+	case len(names) == 0:
+		return v.Name.Spoken()
+	case more > 0:
+		names = append(names, fmt.Sprintf("and %d more", more))
+	}
+	return strings.Join(names, ", ")
+}
+
 // Sentence is the verdict for one name with its name in front, unless it says the
 // name itself.
 func (v *Verdict) Sentence() string {
-	var names []string
-	for _, name := range v.Names {
-		names = append(names, name.Spoken())
-	}
-	if len(names) == 0 {
-		names = []string{v.Name.Spoken()}
-	}
-	if len(names) == 1 && strings.HasPrefix(v.Text, names[0]+" ") {
+	subject := v.Subject()
+	if len(v.Names) < 2 && strings.HasPrefix(v.Text, subject+" ") {
 		return v.Text
 	}
-	if len(names) > 3 {
-		names = append(names[:3:3], fmt.Sprintf("and %d more", len(names)-3))
-	}
-	return strings.Join(names, ", ") + ": " + v.Text
+	return subject + ": " + v.Text
+}
+
+// Told are the checks that are told one by one, of a verdict that may be about
+// thousands of names; more is how many there are besides.
+type Told struct {
+	Checks []Check
+	More   int
+}
+
+// Told are up to 30 checks.
+func (v *Verdict) Told() Told {
+	n := min(len(v.Checks), 30)
+	return Told{v.Checks[:n], len(v.Checks) - n}
 }
 
 // explained reports whether a resolver's failure follows from what is wrong with

@@ -225,17 +225,21 @@ func merge(found []finding.Finding) []finding.Finding {
 	}
 	seen := map[key]int{}
 	var kept []finding.Finding
+	var evidence [][]int
 	for _, f := range found {
 		k := key{f.Code, f.About.Zone, f.About.Server, f.About.Address}
 		if at, ok := seen[k]; ok {
 			if f.Severity.Weight() > kept[at].Severity.Weight() {
 				f, kept[at] = kept[at], f
 			}
-			kept[at].AddEvidence(f.Evidence...)
+			evidence[at] = append(evidence[at], f.Evidence...)
 			continue
 		}
 		seen[k] = len(kept)
-		kept = append(kept, f)
+		kept, evidence = append(kept, f), append(evidence, nil)
+	}
+	for i, more := range evidence {
+		kept[i].AddEvidence(more...)
 	}
 	return kept
 }

@@ -16,11 +16,12 @@ import (
 	"unquil/lab"
 )
 
-// captureFiles are the files of a run, which may be opened more than once.
+// captureFiles are the files of a run.
 type captureFiles struct {
 	app   *app
 	ctx   context.Context
 	d     *decoding
+	twice bool  // they may be opened more than once
 	size  int64 // of all of them, in bytes; 0 when it is not known
 	files []io.Closer
 	spool string // a copy of standard input, for the second reading
@@ -73,13 +74,22 @@ func (c *captureFiles) open() (readers []*capture.Reader, err error) {
 	return readers, nil
 }
 
+// again reads the files once more for exchanges that the overview did not keep.
+func (c *captureFiles) again(o *conversation.Overview, wanted func(*conversation.Pair) bool) error {
+	readers, err := c.open()
+	if err != nil {
+		return err
+	}
+	return o.Fetch(c.ctx, readers, wanted)
+}
+
 // file opens one file; "-" is standard input, which is copied where it has to be
 // read twice.
 func (c *captureFiles) file(path string) (fs.File, error) {
 	if path != "-" {
 		return c.app.openCapture(path)
 	}
-	if c.d.to == "" && c.d.exchange == 0 && c.d.between == "" {
+	if !c.twice {
 		return os.Stdin, nil
 	}
 	if c.spool == "" {

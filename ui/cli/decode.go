@@ -12,7 +12,6 @@ import (
 	"io"
 	"net/netip"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -185,7 +184,7 @@ func (d *decoding) within(begins time.Time) error {
 // decode reads the captures as one and shows them; what was read before an error
 // is shown too.
 func (a *app) decode(ctx context.Context, d *decoding) (err error) {
-	files := &captureFiles{app: a, ctx: ctx, d: d}
+	files := &captureFiles{app: a, ctx: ctx, d: d, twice: d.to != "" || d.exchange != 0 || d.between != "" || a.reportFile != ""}
 	defer files.close()
 	if d.between != "" {
 		begins, err := files.begins()
@@ -208,6 +207,9 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	}
 	if options.Choose, err = d.choice.Compile(); err != nil {
 		return usage(err)
+	}
+	if d.exchange != 0 {
+		options.Also = func(p *conversation.Pair) bool { return p.Number == d.exchange }
 	}
 	var picked conversation.Picked
 	lines := a.lineWriter(d)
@@ -236,12 +238,27 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	}
 	stop := a.readingProgress(&options, files.size)
 	overview, failed := conversation.Read(ctx, readers, options)
+	if overview.NotKept > 0 { // of a large capture: what else is to be shown whole
+		var wanted func(*conversation.Pair) bool
+		if e := overview.Find(d.exchange); e != nil {
+			wanted = overview.RelatedTo(e)
+		} else if a.reportFile != "" {
+			wanted = overview.Shows()
+		}
+		if wanted != nil {
+			failed = firstOf(failed, files.again(overview, wanted))
+		}
+	}
 	stop()
 	if failed != nil {
 		failed = fmt.Errorf("reading %s: %w", strings.Join(d.paths, ", "), failed)
 	}
 	wrong := verdictOn(overview.Findings)
-	if err := a.report(reportOf{headline: "What happened in " + text.Printable(strings.Join(d.paths, ", ")), tables: page.CaptureTables(overview), findings: overview.Findings, exchanges: overview.Kept,
+	left := overview.Exchanges - min(plain, keptExchanges) - min(remarkable, keptExchanges)
+	if len(a.redact) > 0 {
+		left = overview.NotKept // its capture is made of the exchanges
+	}
+	if err := a.report(reportOf{headline: "What happened in " + text.Printable(strings.Join(d.paths, ", ")), tables: page.CaptureTables(overview), findings: overview.Findings, exchanges: overview.Kept, left: left,
 		evidence: func(path string) error {
 			_, err := writePicked(&picked, path, files.open)
 			return err
@@ -306,11 +323,10 @@ func writePicked(picked *conversation.Picked, path string, open func() ([]*captu
 
 // showExchange shows one exchange whole.
 func (a *app) showExchange(view *text.View, o *conversation.Overview, d *decoding, files *captureFiles) error {
-	at := slices.IndexFunc(o.Kept, func(e exchange.Exchange) bool { return e.Number == d.exchange })
-	if at < 0 {
+	e := o.Find(d.exchange)
+	if e == nil {
 		return usage(fmt.Errorf("--exchange %d: %w", d.exchange, errExchange))
 	}
-	e := &o.Kept[at]
 	readers, err := files.open()
 	if err != nil {
 		return err

@@ -37,7 +37,7 @@ var (
 	errView         = errors.New("not a view")
 	errFinding      = errors.New("not a finding")
 	errBetween      = errors.New("not two times")
-	errExchange     = errors.New("no such exchange among those kept")
+	errExchange     = errors.New("no exchange of those chosen has this number")
 	errMachine      = errors.New("the lab has no such machine")
 	errNotAsked     = errors.New("nobody asked for it in this capture")
 	errCode         = errors.New("no finding has this code")

@@ -33,6 +33,7 @@ type reportOf struct {
 	tables    []page.Table
 	findings  []finding.Finding
 	exchanges []exchange.Exchange
+	left      int // exchanges that were counted, and are not in the evidence
 	// evidence writes the packets; nil: they are made from the exchanges.
 	evidence func(path string) error
 }
@@ -84,7 +85,7 @@ func (a *app) report(of reportOf) (err error) {
 	}
 	draw := reportKinds[strings.ToLower(filepath.Ext(a.reportFile))]
 	r := &page.Report{Command: a.commandLine(), Version: version(), Made: time.Now(), Lab: a.lab, Headline: of.headline, Verdicts: of.verdicts,
-		Walks: of.walks, Compared: of.compared, Tables: of.tables, Findings: slices.Clone(of.findings), Exchanges: of.exchanges}
+		Walks: of.walks, Compared: of.compared, Tables: of.tables, Findings: slices.Clone(of.findings), Exchanges: of.exchanges, Left: of.left}
 	finding.Sort(r.Findings)
 	if r.Headline == "" {
 		r.Headline = headline(of.verdicts)
@@ -147,7 +148,7 @@ func headline(verdicts []diagnosis.Verdict) string {
 		}
 	}
 	if len(names) > 3 {
-		names = append(names[:3:3], fmt.Sprintf("%d more", len(names)-3))
+		names = append(names[:3:3], fmt.Sprintf("and %d more", len(names)-3))
 	}
 	if failed > 0 {
 		return "Where and why " + strings.Join(names, ", ") + " fails"

@@ -70,7 +70,7 @@ func newWhy(a *app) *cobra.Command {
 			if err := a.keepSession(); err != nil {
 				return err
 			}
-			return a.showVerdicts(verdicts, a.session.Exchanges())
+			return a.showVerdicts(verdicts, a.session.Exchanges(), 0, 0)
 		},
 	}
 	flags := cmd.Flags()
@@ -137,15 +137,33 @@ func (a *app) whyCapture(ctx context.Context, path string, names, types []string
 	if !chosen {
 		types = nil
 	}
-	files := &captureFiles{app: a, ctx: ctx, d: &decoding{paths: []string{path}}}
+	var suspects diagnosis.Suspects
+	var asked []wire.Name
+	for _, text := range names {
+		name, err := parseName(text)
+		if err != nil {
+			return err
+		}
+		suspects.Add(name)
+		asked = append(asked, name)
+	}
+	files := &captureFiles{app: a, ctx: ctx, d: &decoding{paths: []string{path}}, twice: len(asked) == 0}
 	defer files.close()
 	readers, err := files.open()
 	if err != nil {
 		return err
 	}
-	options := conversation.Options{Keep: 20_000}
+	options := conversation.Options{Keep: keptExchanges}
+	if len(asked) == 0 {
+		options.Each = suspects.See
+	} else {
+		options.Also = suspects.Named()
+	}
 	stop := a.readingProgress(&options, files.size)
 	overview, failed := conversation.Read(ctx, readers, options)
+	if len(asked) == 0 && overview.NotKept > 0 {
+		failed = firstOf(failed, files.again(overview, suspects.Named()))
+	}
 	stop()
 	if failed != nil {
 		failed = fmt.Errorf("reading %s: %w", path, failed)
@@ -162,34 +180,30 @@ func (a *app) whyCapture(ctx context.Context, path string, names, types []string
 	if len(names) == 0 {
 		verdicts = diagnosis.Captured(overview, wire.Name{}, wanted)
 	}
-	for _, text := range names {
-		name, err := parseName(text)
-		if err != nil {
-			return err
-		}
+	for _, name := range asked {
 		of := diagnosis.Captured(overview, name, wanted)
 		if len(of) == 0 {
-			return usage(fmt.Errorf("%s in %s: %w", shorten(text), path, errNotAsked))
+			return usage(fmt.Errorf("%s in %s: %w", shorten(name.Spoken()), path, errNotAsked))
 		}
 		verdicts = append(verdicts, of...)
 	}
-	return firstOf(failed, a.showVerdicts(diagnosis.Group(verdicts), overview.Kept))
+	return firstOf(failed, a.showVerdicts(diagnosis.Group(verdicts), overview.Kept, overview.NotKept, overview.Missed+suspects.Left))
 }
 
 // showVerdicts shows them, and writes the report where one is wanted.
-func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Exchange) error {
+func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Exchange, left, notJudged int) error {
 	var found []finding.Finding
 	var list []any
 	for i := range verdicts {
 		found = append(found, verdicts[i].Findings()...)
 		list = append(list, data.OfVerdict(&verdicts[i]))
 	}
-	if err := a.report(reportOf{verdicts: verdicts, findings: found, exchanges: exchanges}); err != nil {
+	if err := a.report(reportOf{verdicts: verdicts, findings: found, exchanges: exchanges, left: left}); err != nil {
 		return err
 	}
 	if a.json {
 		finding.Sort(found)
-		d := data.Document{Unquil: version(), Command: "why", Findings: found, Result: list, Exchanges: data.OfExchanges(exchanges, a.wire)}
+		d := data.Document{Unquil: version(), Command: "why", Findings: found, Result: list, NotJudged: notJudged, Exchanges: data.OfExchanges(exchanges, a.wire)}
 		return firstOf(d.Write(a.stdout), verdictOn(found))
 	}
 	view := a.view()
@@ -202,5 +216,6 @@ func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Ex
 		}
 		view.Verdict(&verdicts[i])
 	}
+	view.NotJudged(notJudged)
 	return firstOf(view.Err(), verdictOn(found))
 }

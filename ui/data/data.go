@@ -31,6 +31,7 @@ type Document struct {
 	Questions any               `json:"questions,omitempty"`
 	Result    any               `json:"result,omitempty"`
 	Findings  []finding.Finding `json:"findings"`
+	NotJudged int               `json:"not_judged,omitempty"` // exchanges of a large capture that were only counted
 	Exchanges []Exchange        `json:"exchanges"`
 }
 

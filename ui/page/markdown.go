@@ -21,16 +21,12 @@ func Markdown(w io.Writer, r *Report) error {
 	if r.Redacted {
 		line("Names and client addresses are replaced by others.")
 	}
-	if r.Evidence != "" {
-		line("Every packet is in `%s`.", r.Evidence)
+	if where := r.Where(); where != "" {
+		line("%s", plain(where))
 	}
 	for i := range r.Verdicts {
 		v := &r.Verdicts[i]
-		var names []string
-		for _, name := range v.Names {
-			names = append(names, plain(name.Spoken()))
-		}
-		subject := strings.Join(names, ", ")
+		subject := plain(v.Subject())
 		if len(v.Cause) == 0 {
 			line("\n## Nothing wrong: %s\n\n%s. %s", subject, plain(v.Text), plain(v.Next))
 		} else {
@@ -49,8 +45,12 @@ func Markdown(w io.Writer, r *Report) error {
 			line("- shown by exchanges: %s", numbers(v.Evidence()))
 		}
 		line("\n| state | checked | saw |\n|---|---|---|")
-		for _, c := range v.Checks {
+		told := v.Told()
+		for _, c := range told.Checks {
 			line("| %s | %s | %s |", c.State, plain(c.What), plain(c.Saw))
+		}
+		if told.More > 0 {
+			line("\nand %d more", told.More)
 		}
 	}
 	if len(r.Findings) > 0 {
@@ -100,13 +100,12 @@ func Markdown(w io.Writer, r *Report) error {
 	}
 	if len(r.Exchanges) > 0 {
 		line("\n## Exchanges\n\n| number | server | question | came to | took |\n|---|---|---|---|---|")
-		for i := range r.Exchanges {
-			if i == maxShown {
-				line("\n%s more are not shown here.", fmt.Sprint(len(r.Exchanges)-maxShown))
-				break
-			}
-			e := &r.Exchanges[i]
+		p := newPage(r)
+		for _, e := range p.Chosen {
 			line("| %d | %s | %s | %s | %s |", e.Number, plain(e.Server.Name()), plain(e.Question.Spoken()), plain(said(e)), took(e))
+		}
+		if p.NotIn > 0 {
+			line("\n%s not shown here.", plural(p.NotIn, "more is", "more are"))
 		}
 	}
 	line("\n## How this was made\n\n`%s`", strings.ReplaceAll(r.Command, "`", "'"))

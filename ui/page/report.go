@@ -34,6 +34,7 @@ type Report struct {
 	Findings  []finding.Finding // heaviest first; those of the verdicts among them
 	Exchanges []exchange.Exchange
 	Evidence  string // the name of the capture beside the report; "" without one
+	Left      int    // exchanges that were counted, and are neither in the report nor in that capture
 	Redacted  bool
 }
 
@@ -59,8 +60,7 @@ var style string
 
 // HTML writes the report as one file that needs nothing else.
 func HTML(w io.Writer, r *Report) error {
-	p := &page{Report: r, Style: template.CSS(style), shown: map[int]bool{}, evidence: map[int]bool{}}
-	p.choose()
+	p := newPage(r)
 	for _, walk := range r.allWalks() {
 		picture := walkPicture(walk)
 		if n := len(p.Ways); n > 0 && p.Ways[n-1].Picture == picture { // for another type of the same name
@@ -111,8 +111,9 @@ type drawing struct {
 	Picture template.HTML
 }
 
-// choose takes the exchanges that are evidence first, and then the rest while there is room.
-func (p *page) choose() {
+// newPage takes the exchanges that are evidence first, and then the rest while there is room.
+func newPage(r *Report) *page {
+	p := &page{Report: r, Style: template.CSS(style), shown: map[int]bool{}, evidence: map[int]bool{}}
 	for _, f := range p.Findings {
 		for _, n := range f.Evidence {
 			p.evidence[n] = true
@@ -128,6 +129,18 @@ func (p *page) choose() {
 	}
 	p.NotIn = len(p.Exchanges) - len(p.Chosen)
 	slices.SortFunc(p.Chosen, func(a, b *exchange.Exchange) int { return a.Number - b.Number })
+	return p
+}
+
+// Where says where the packets are.
+func (r *Report) Where() string {
+	switch {
+	case r.Evidence == "":
+		return ""
+	case r.Left > 0:
+		return fmt.Sprintf("The packets that show it are in %s; those of %s are not.", r.Evidence, plural(r.Left, "more exchange", "more exchanges"))
+	}
+	return fmt.Sprintf("Every packet is in %s.", r.Evidence)
 }
 
 // telling are the exchanges that tell the story: those that findings rest on, and

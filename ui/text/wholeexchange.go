@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
-	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -152,11 +151,10 @@ func ednsWords(m *wire.Message) string {
 func (v *View) related(e *exchange.Exchange, o *conversation.Overview, line conversation.Line) {
 	var rows [][2]string
 	find := func(n int) string {
-		at := slices.IndexFunc(o.Kept, func(e exchange.Exchange) bool { return e.Number == n })
-		if at < 0 {
+		other := o.Find(n)
+		if other == nil {
 			return fmt.Sprintf("exchange %d", n)
 		}
-		other := &o.Kept[at]
 		return fmt.Sprintf("exchange %d, %s of %s: %s", n, other.Question.Spoken(), other.Server.Name(), resultWords(other))
 	}
 	if n := line.Before.Number; n > 0 {
@@ -168,13 +166,8 @@ func (v *View) related(e *exchange.Exchange, o *conversation.Overview, line conv
 	if n := line.Half.Number; n > 0 {
 		rows = append(rows, [2]string{"other half", find(n)})
 	}
-	if alias := e.Answer(); len(alias.Aliases) > 0 {
-		for i := range o.Kept {
-			if other := &o.Kept[i]; other.Question.Name.Equal(alias.Name) && other.Client.Addr() == e.Client.Addr() {
-				rows = append(rows, [2]string{"the alias", find(other.Number)})
-				break
-			}
-		}
+	if other := o.Followed(e); other != nil {
+		rows = append(rows, [2]string{"the alias", find(other.Number)})
 	}
 	for i, try := range e.Attempts[1:] {
 		rows = append(rows, [2]string{"tried again", fmt.Sprintf("in packet %d, %s after the first (try %d)", try.SentIn, Took(try.Sent.Sub(e.Sent())), i+2)})

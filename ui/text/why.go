@@ -55,8 +55,12 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 	v.findings("also seen", d.Also, false)
 	v.line()
 	v.line(strong.Render("checked"))
-	for _, check := range d.Checks {
+	told := d.Told()
+	for _, check := range told.Checks {
 		v.check(check)
+	}
+	if told.More > 0 {
+		v.flow("", labelWidth, fmt.Sprintf("and %d more; --json has them all", told.More), quiet)
 	}
 }
 
@@ -76,6 +80,14 @@ func (v *View) check(c diagnosis.Check) {
 // NothingFailed says that a capture holds no failure.
 func (v *View) NothingFailed() {
 	v.flow("", 0, good.Render("nothing wrong")+"  every name that was asked for in the capture got an answer.", plainStyle)
+}
+
+// NotJudged says that a capture held more than was judged; nothing for 0.
+func (v *View) NotJudged(exchanges int) {
+	if exchanges > 0 {
+		v.line()
+		v.flow("", 0, severe[finding.Concern].Render("not all")+fmt.Sprintf("  the capture holds %s of names that failed, which were counted and not judged: unquil decode lists them with --name", plural(exchanges, "more exchange", "more exchanges")), plainStyle)
+	}
 }
 
 // WhereWords are the place of a failure and who or what it is there.

@@ -1,0 +1,137 @@
+package conversation
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"unquil/core/capture"
+	"unquil/core/exchange"
+	"unquil/core/wire"
+)
+
+// Bounds on the exchanges that an overview keeps.
+const (
+	maxKept      = 10_000
+	maxKeptBytes = 12 << 20 // of their messages
+)
+
+// room counts exchanges that are kept, and the bytes of their messages.
+type room struct{ count, bytes int }
+
+// take reports whether there is room for one more exchange, and gives it.
+func (r *room) take(bytes, most int) bool {
+	if r.count >= most || r.bytes+bytes >= maxKeptBytes {
+		return false
+	}
+	r.count, r.bytes = r.count+1, r.bytes+bytes
+	return true
+}
+
+// keep keeps one exchange, while there is room.
+func (o *Overview) keep(p *Pair) {
+	size, also := p.size(), o.options.Also
+	if !o.first.take(size, o.options.Keep) {
+		wanted := also != nil && also(p)
+		if !wanted || !o.also.take(size, max(o.options.Keep, maxKept)) {
+			o.NotKept++
+			if wanted {
+				o.Missed++
+			}
+			return
+		}
+	}
+	o.Kept = append(o.Kept, p.Exchange())
+	o.Lines[p.Number] = p.line()
+}
+
+// Fetch reads the same captures once more and keeps, of the exchanges that were only
+// counted, those that are wanted, as far as [Options.Also] would. Their numbers are
+// those of the first reading. The error is that of [Read].
+func (o *Overview) Fetch(ctx context.Context, readers []*capture.Reader, wanted func(*Pair) bool) error {
+	options := o.options
+	options.Choose, options.Each, options.Keep = nil, nil, -1
+	options.Also = func(p *Pair) bool {
+		_, kept := o.Lines[p.Number]
+		return !kept && wanted(p)
+	}
+	more, err := Read(ctx, readers, options)
+	o.Kept = append(o.Kept, more.Kept...)
+	maps.Copy(o.Lines, more.Lines)
+	o.NotKept -= len(more.Kept)
+	o.Missed += more.Missed
+	o.sortKept()
+	return err
+}
+
+func (o *Overview) sortKept() {
+	slices.SortFunc(o.Kept, func(a, b exchange.Exchange) int { return cmp.Compare(a.Number, b.Number) })
+}
+
+// Find returns the exchange of a number; nil when it was not kept.
+func (o *Overview) Find(number int) *exchange.Exchange {
+	at, found := slices.BinarySearchFunc(o.Kept, number, func(e exchange.Exchange, n int) int { return cmp.Compare(e.Number, n) })
+	if !found {
+		return nil
+	}
+	return &o.Kept[at]
+}
+
+// Shows returns, for [Overview.Fetch], which exchanges show what was found.
+func (o *Overview) Shows() func(*Pair) bool {
+	var shows numbers
+	for _, f := range o.Findings {
+		for _, n := range f.Evidence {
+			shows.add(n)
+		}
+	}
+	return func(p *Pair) bool { return shows.has(p.Number) }
+}
+
+// followedWithin is how long after an exchange its client may ask for the alias.
+const followedWithin = 10 * time.Second
+
+// RelatedTo returns, for [Overview.Fetch], which exchanges e has to do with.
+func (o *Overview) RelatedTo(e *exchange.Exchange) func(*Pair) bool {
+	line, alias := o.Lines[e.Number], e.Answer()
+	return func(p *Pair) bool {
+		switch p.Number {
+		case line.Before.Number, line.After.Number, line.Half.Number:
+			return true
+		}
+		later := time.Duration(p.First.At - e.Sent().UnixNano())
+		if len(alias.Aliases) == 0 || p.Client.Addr() != e.Client.Addr() || later < 0 || later > followedWithin {
+			return false
+		}
+		name, err := p.query.QName()
+		return err == nil && name.Equal(alias.Name)
+	}
+}
+
+// Followed is the exchange in which the client of e asked for the end of the alias that
+// e gave it; nil when none was kept.
+func (o *Overview) Followed(e *exchange.Exchange) *exchange.Exchange {
+	alias := e.Answer()
+	if len(alias.Aliases) == 0 {
+		return nil
+	}
+	at := slices.IndexFunc(o.Kept, func(other exchange.Exchange) bool {
+		later := other.Sent().Sub(e.Sent())
+		return later >= 0 && later <= followedWithin && other.Client.Addr() == e.Client.Addr() && other.Question.Name.Equal(alias.Name) && other.Number != e.Number
+	})
+	if at < 0 {
+		return nil
+	}
+	return &o.Kept[at]
+}
+
+// About returns, for [Options.Also] and [Overview.Fetch], whether one of the names was
+// asked for. They are in lower case.
+func About(names map[wire.Name]bool) func(*Pair) bool {
+	return func(p *Pair) bool {
+		name, err := p.query.QName()
+		return err == nil && names[name.Fold()]
+	}
+}
