@@ -19,6 +19,7 @@ type Options struct {
 	Keep     int              // how many exchanges the overview keeps; 0 means 10,000, less than 0 none
 	Also     func(*Pair) bool // which exchanges it keeps beyond those, at most as many again; nil: none
 	Choose   func(*Pair) bool // which exchanges count; nil: all
+	Late     *Late            // what an earlier reading found; nil: nothing
 	Each     func(*Pair)      // is called with every exchange that counts; nil: nobody
 }
 

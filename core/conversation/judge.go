@@ -96,6 +96,9 @@ func (o *Overview) judge(p *Pair, of *Stat) {
 			o.find(as(finding.RepliesDiffer, both), finding.Fault, p)
 		}
 	}
+	if rel.Guesses > 0 {
+		p.Codes = append(p.Codes, finding.UnsolicitedReply) // counted as they came
+	}
 	if h := p.Half(); h.Good {
 		if Failed(outcome) && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*h.Took && took > h.Took+halfLate {
 			k := as(finding.HalfFails, both)
@@ -191,6 +194,7 @@ func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 			}
 			g.cost += time.Duration(sent - m.sent)
 			c.sizes[i] = 0 // told once
+			o.late.add(finding.SuffixAppended, m.number)
 		}
 	}
 	if outcome != exchange.NoName {
@@ -273,6 +277,7 @@ func (o *Overview) answers(p *Pair, outcome exchange.Outcome, server *Stat, key 
 				if !slices.Contains(g.evidence, by.Number) {
 					g.evidence = append(g.evidence, by.Number)
 				}
+				o.late.add(finding.AnswerRewritten, by.Number)
 			}
 		}
 		before, mark := &o.counted[key%marks], uint32(key>>32)
@@ -323,6 +328,10 @@ func (o *Overview) another(m *Message, number int) {
 	g := o.groups.of(k, finding.Fault)
 	g.addOf(number, m.name, m.View)
 	g.packet(m.Number, "") // the exchange itself does not know of it any more
+	o.late.add(finding.RepliesDiffer, number)
+	if len(o.late.differs) < maxDiffers {
+		o.late.differs[number] = m.Number
+	}
 }
 
 // unreadable lists a packet that cannot be read, with what is wrong at which byte.

@@ -9,6 +9,7 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/exchange"
+	"unquil/core/finding"
 	"unquil/core/wire"
 )
 
@@ -133,5 +134,49 @@ func About(names map[wire.Name]bool) func(*Pair) bool {
 	return func(p *Pair) bool {
 		name, err := p.query.QName()
 		return err == nil && names[name.Fold()]
+	}
+}
+
+// Late is what only later packets showed of exchanges on which judgement had been passed.
+type Late struct {
+	codes   map[finding.Code]*numbers // what they show
+	differs map[int]int               // another reply says something else: in which packet
+}
+
+// maxDiffers is how many of them are remembered.
+const maxDiffers = 1 << 16
+
+// Late is what another reading of the same captures has to be told to know it in time,
+// as [Options.Late]; nil when that is nothing.
+func (o *Overview) Late() *Late {
+	if len(o.late.codes) == 0 {
+		return nil
+	}
+	return &o.late
+}
+
+func (l *Late) add(code finding.Code, number int) {
+	if l.codes == nil {
+		l.codes, l.differs = map[finding.Code]*numbers{}, map[int]int{}
+	}
+	if l.codes[code] == nil {
+		l.codes[code] = &numbers{}
+	}
+	l.codes[code].add(number)
+}
+
+// tell tells an exchange before it is judged.
+func (l *Late) tell(p *Pair) {
+	for code, of := range l.codes {
+		if of.has(p.Number) {
+			p.Codes = append(p.Codes, code)
+		}
+	}
+	slices.Sort(p.Codes)
+	if packet := l.differs[p.Number]; packet > 0 {
+		if p.rel == nil {
+			p.rel = &relations{}
+		}
+		p.rel.OtherIn = packet
 	}
 }

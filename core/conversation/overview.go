@@ -60,6 +60,7 @@ type Overview struct {
 	options Options
 	first   room // of those kept because they came first, and because they are wanted
 	also    room
+	late    Late
 	secure  map[[2]netip.AddrPort]*Encrypted
 	denied  map[uint64]Link // by question: who said that there is no such name
 	// mayBeDenied says what is worth looking for in denied.
@@ -187,6 +188,9 @@ func (o *Overview) add(p *Pair) {
 	client, served := hashAddress(p.Client.Addr()), hashAddress(p.Server.Addr())
 	asker, _ := o.clients.of(p.Client.Addr(), client)
 	server, _ := o.servers.of(p.Server, served+uint64(p.Server.Port()))
+	if o.options.Late != nil {
+		o.options.Late.tell(p)
+	}
 	o.missingNames(p, asker, outcome)
 	o.answers(p, outcome, server, mix(p.question, served))
 	if o.options.Choose != nil {

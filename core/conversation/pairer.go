@@ -373,7 +373,7 @@ func (p *Pairer) finish(pair *Pair) {
 	}
 	p.Emit(pair)
 	pair.part()
-	if r != nil {
+	if r = pair.rel; r != nil { // which it may have got only now
 		*r = relations{again: r.again[:0]}
 		p.rooms, pair.rel = append(p.rooms, r), nil
 	}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"time"
 
 	"golang.org/x/term"
@@ -74,8 +75,31 @@ func (c *captureFiles) open() (readers []*capture.Reader, err error) {
 	return readers, nil
 }
 
-// again reads the files once more for exchanges that the overview did not keep.
-func (c *captureFiles) again(o *conversation.Overview, wanted func(*conversation.Pair) bool) error {
+// read reads the files; the overview is nil when they cannot be opened. Where it matters
+// what was found about single exchanges, it reads them twice if it can, since later
+// packets may tell.
+func (c *captureFiles) read(options conversation.Options, byFinding bool) (*conversation.Overview, error) {
+	readers, err := c.open()
+	if err != nil {
+		return nil, err
+	}
+	if again := !c.d.follow && (c.twice || !slices.Contains(c.d.paths, "-")); byFinding && again {
+		first := options
+		first.Each = nil
+		o, err := conversation.Read(c.ctx, readers, first)
+		if c.ctx.Err() != nil || options.Each == nil && o.Late() == nil {
+			return o, err
+		}
+		options.Late = o.Late()
+		if readers, err = c.open(); err != nil {
+			return o, err
+		}
+	}
+	return conversation.Read(c.ctx, readers, options)
+}
+
+// fetch reads the files once more for exchanges that the overview did not keep.
+func (c *captureFiles) fetch(o *conversation.Overview, wanted func(*conversation.Pair) bool) error {
 	readers, err := c.open()
 	if err != nil {
 		return err
@@ -118,7 +142,7 @@ func (a *app) openCapture(path string) (fs.File, error) {
 
 // readingProgress tells on a terminal's standard error how far the reading is,
 // from half a second on. The returned function erases it.
-func (a *app) readingProgress(o *conversation.Options, size int64) (stop func()) {
+func (a *app) readingProgress(o *conversation.Options, files *captureFiles) (stop func()) {
 	file, ok := a.stderr.(*os.File)
 	if !ok || !term.IsTerminal(int(file.Fd())) {
 		return func() {}
@@ -132,7 +156,7 @@ func (a *app) readingProgress(o *conversation.Options, size int64) (stop func())
 		}
 		told, shown = now, true
 		of := ""
-		if size > 0 && offset <= size {
+		if size := files.size; size > 0 && offset <= size {
 			of = fmt.Sprintf(" of %d MB (%d %%)", size/1_000_000, 100*offset/size)
 		}
 		fmt.Fprintf(file, "\r\x1b[Kread %d MB%s", offset/1_000_000, of)

@@ -232,12 +232,11 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 			lines.pair(p)
 		}
 	}
-	readers, err := files.open()
-	if err != nil {
-		return err
+	stop := a.readingProgress(&options, files)
+	overview, failed := files.read(options, picks || d.finding != "" || strings.Contains(d.choice.Where, "findings"))
+	if overview == nil {
+		return failed
 	}
-	stop := a.readingProgress(&options, files.size)
-	overview, failed := conversation.Read(ctx, readers, options)
 	if overview.NotKept > 0 { // of a large capture: what else is to be shown whole
 		var wanted func(*conversation.Pair) bool
 		if e := overview.Find(d.exchange); e != nil {
@@ -246,7 +245,7 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 			wanted = overview.Shows()
 		}
 		if wanted != nil {
-			failed = firstOf(failed, files.again(overview, wanted))
+			failed = firstOf(failed, files.fetch(overview, wanted))
 		}
 	}
 	stop()

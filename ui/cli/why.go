@@ -149,20 +149,19 @@ func (a *app) whyCapture(ctx context.Context, path string, names, types []string
 	}
 	files := &captureFiles{app: a, ctx: ctx, d: &decoding{paths: []string{path}}, twice: len(asked) == 0}
 	defer files.close()
-	readers, err := files.open()
-	if err != nil {
-		return err
-	}
 	options := conversation.Options{Keep: keptExchanges}
 	if len(asked) == 0 {
 		options.Each = suspects.See
 	} else {
 		options.Also = suspects.Named()
 	}
-	stop := a.readingProgress(&options, files.size)
-	overview, failed := conversation.Read(ctx, readers, options)
+	stop := a.readingProgress(&options, files)
+	overview, failed := files.read(options, false)
+	if overview == nil {
+		return failed
+	}
 	if len(asked) == 0 && overview.NotKept > 0 {
-		failed = firstOf(failed, files.again(overview, suspects.Named()))
+		failed = firstOf(failed, files.fetch(overview, suspects.Named()))
 	}
 	stop()
 	if failed != nil {
