@@ -438,6 +438,12 @@ func TestHostileCapturesAreBounded(t *testing.T) {
 			binary.BigEndian.PutUint32(frame[14+12:], uint32(i)|0x0a000000) // from anywhere
 			return [][]byte{frame}
 		},
+		"replies that do not say what they answer": func(i int) [][]byte { // each could be to any that is open
+			frame := bytes.Clone(ask)
+			binary.BigEndian.PutUint32(frame[14+12:], uint32(i)|0x0a000000)
+			data, _ := (&wire.Message{ID: 7, Flags: wire.QR | wire.Flags(wire.FormErr)}).Bytes()
+			return [][]byte{frame, capture.AppendFrame(nil, isp, till, data)}
+		},
 		"large replies": func(i int) [][]byte {
 			query := wire.Message{ID: uint16(i), Questions: big.Questions}
 			data, _ := query.Bytes()

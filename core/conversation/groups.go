@@ -18,6 +18,7 @@ const (
 	maxEvidence = 20
 	maxSamples  = 3
 	maxFindings = 1_000
+	maxApart    = 5 // clients that are told of one by one though they have the same trouble with one server
 )
 
 // groupKey is what findings of one group share.
@@ -35,12 +36,17 @@ type group struct {
 	count    int
 	evidence []int
 	names    []wire.Name
+	moreOf   bool               // there are others besides
 	hashes   [maxSamples]uint64 // of the names
 	types    []wire.Type
 	most     time.Duration
-	cost     time.Duration // that clients lost
+	cost     time.Duration // that a client lost at once
+	lost     time.Duration // in all
+	asked    int           // packets that asked
 	to       netip.Addr    // whom they asked instead
 	texts    []string
+	clients  int  // of a group that was folded
+	others   bool // it is of more clients than are told from each other
 }
 
 // groups are all of them, in the order in which they were first found.
@@ -57,7 +63,13 @@ func (g *groups) of(k groupKey, severity finding.Severity) *group {
 		}
 		return found
 	}
-	if len(g.order) == maxGroups {
+	if len(g.order) >= maxGroups && k.client.IsValid() {
+		k.client = netip.Addr{} // one of the many
+		rest := g.of(k, severity)
+		rest.others = true
+		return rest
+	}
+	if len(g.order) >= 2*maxGroups {
 		g.more++
 		return &group{} // which nobody will see
 	}
@@ -89,14 +101,24 @@ func (g *group) addOf(number int, name uint64, message wire.View) {
 	if len(g.evidence) < maxEvidence {
 		g.evidence = append(g.evidence, number)
 	}
-	if n := len(g.names); n < maxSamples && !slices.Contains(g.hashes[:n], name) {
+	if g.lacks(name) {
 		if spelled, err := message.QName(); err == nil && !spelled.IsZero() {
-			g.names, g.hashes[n] = append(g.names, spelled), name
+			g.names, g.hashes[len(g.names)] = append(g.names, spelled), name
 		}
 	}
 	if t := message.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
 		g.types = append(g.types, t)
 	}
+}
+
+// lacks reports whether there is room for the name with a hash, and it is not there.
+func (g *group) lacks(name uint64) bool {
+	n := len(g.names)
+	if g.moreOf || slices.Contains(g.hashes[:n], name) {
+		return false
+	}
+	g.moreOf = n == maxSamples
+	return !g.moreOf
 }
 
 func (g *group) packet(number int, why string) {
@@ -117,14 +139,99 @@ func (g *group) place() int {
 	return 1 << 40
 }
 
+// fold makes one group of those that many clients have alike with one server: it is the
+// server, or the way to it, that needs a look.
+func (g *groups) fold() {
+	type kind struct {
+		groupKey
+		severity finding.Severity
+	}
+	of := func(g *group) (k kind, foldable bool) {
+		k = kind{g.groupKey, g.severity}
+		k.client = netip.Addr{}
+		return k, (g.client.IsValid() || g.others) && g.code != finding.LoopedQuery
+	}
+	counts := map[kind]int{}
+	for _, one := range g.order {
+		if k, foldable := of(one); foldable {
+			counts[k]++
+		}
+	}
+	folded := map[kind]*group{}
+	kept := g.order[:0]
+	for _, one := range g.order {
+		k, foldable := of(one)
+		if !foldable || counts[k] <= maxApart && !one.others {
+			kept = append(kept, one)
+			continue
+		}
+		all := folded[k]
+		if all == nil {
+			all = &group{groupKey: k.groupKey, severity: k.severity, to: one.to}
+			folded[k], kept = all, append(kept, all)
+		}
+		all.join(one)
+	}
+	g.order = kept
+}
+
+// join takes the trouble of another client in.
+func (g *group) join(one *group) {
+	if one.others {
+		g.others = true
+	} else {
+		g.clients++
+	}
+	g.count += one.count
+	g.evidence = append(g.evidence, one.evidence...)
+	for i, name := range one.names {
+		if g.lacks(one.hashes[i]) {
+			g.names, g.hashes[len(g.names)] = append(g.names, name), one.hashes[i]
+		}
+	}
+	for _, t := range one.types {
+		if !slices.Contains(g.types, t) {
+			g.types = append(g.types, t)
+		}
+	}
+	g.most, g.cost = max(g.most, one.most), max(g.cost, one.cost)
+	g.asked, g.lost = g.asked+one.asked, g.lost+one.lost
+	g.moreOf = g.moreOf || one.moreOf
+	if g.to != one.to {
+		g.to = netip.Addr{}
+	}
+	g.texts = append(g.texts, one.texts...)[:min(len(g.texts)+len(one.texts), maxSamples)]
+}
+
+// who is the client, or how many they are.
+func (g *group) who() string {
+	switch {
+	case g.client.IsValid():
+		return g.client.String()
+	case g.others && g.clients == 0:
+		return "other clients"
+	case g.others:
+		return fmt.Sprintf("at least %d clients", g.clients)
+	}
+	return fmt.Sprintf("%d clients", g.clients)
+}
+
+// whose is who with its questions behind.
+func (g *group) whose() string {
+	if g.client.IsValid() {
+		return g.client.String() + "'s"
+	}
+	return g.who() + "'"
+}
+
 // sentences say each group in a sentence.
 var sentences = map[finding.Code]func(g *group) string{
 	finding.Unanswered: func(g *group) string {
-		text := fmt.Sprintf("%s asked %s %s, and no reply is in the capture: %s.", g.client, g.server, times(int(g.most)), g.about())
+		text := fmt.Sprintf("%s asked %s %s, and no reply is in the capture: %s.", g.who(), g.server, times(g.asked), g.about())
 		return text + g.instead()
 	},
 	finding.Unreachable: func(g *group) string {
-		return fmt.Sprintf("%s could not reach %s %s: %s (%s).", g.client, g.server, times(g.count), g.about(), g.detail)
+		return fmt.Sprintf("%s could not reach %s %s: %s (%s).", g.who(), g.server, times(g.count), g.about(), g.detail)
 	},
 	finding.Failed: func(g *group) string {
 		if g.outcome == exchange.NoName {
@@ -143,23 +250,23 @@ var sentences = map[finding.Code]func(g *group) string{
 		return fmt.Sprintf("%s was slow %s, up to %s: %s.", g.server, times(g.count), spoken(g.most), g.about())
 	},
 	finding.RepeatedQuery: func(g *group) string {
-		return fmt.Sprintf("%s asked %s again %s, after up to %s: %s.", g.client, g.server, times(g.count), spoken(g.most), g.about())
+		return fmt.Sprintf("%s asked %s again %s, after up to %s: %s.", g.who(), g.server, times(g.count), spoken(g.most), g.about())
 	},
 	finding.LateReply: func(g *group) string {
-		return fmt.Sprintf("%s answered %s too late %s, up to %s after it was first asked: %s.", g.server, g.client, times(g.count), spoken(g.most), g.about())
+		return fmt.Sprintf("%s answered %s too late %s, up to %s after it was first asked: %s.", g.server, g.who(), times(g.count), spoken(g.most), g.about())
 	},
 	finding.LoopedQuery: func(g *group) string {
-		return fmt.Sprintf("The packet in which %s asks %s for %s came by %d times more, ID and all.", g.client, g.server, g.about(), int(g.most))
+		return fmt.Sprintf("The packet in which %s asks %s for %s came by %d times more, ID and all.", g.who(), g.server, g.about(), int(g.most))
 	},
 	finding.RepliesDiffer: func(g *group) string {
-		text := fmt.Sprintf("%s got two replies from %s that say different things, %s: %s", g.client, g.server, times(g.count), g.about())
+		text := fmt.Sprintf("%s got two replies from %s that say different things, %s: %s", g.who(), g.server, times(g.count), g.about())
 		if len(g.texts) > 0 {
 			text += " (the second: " + strings.Join(g.texts, ", ") + ")"
 		}
 		return text + "."
 	},
 	finding.UnsolicitedReply: func(g *group) string {
-		text := fmt.Sprintf("%s sent %s %s to which the capture holds no question", g.server, g.client, plural(g.count, "reply", "replies"))
+		text := fmt.Sprintf("%s sent %s %s to which the capture holds no question", g.server, g.who(), plural(g.count, "reply", "replies"))
 		if g.detail != "" {
 			text += ": " + g.detail
 		}
@@ -169,10 +276,10 @@ var sentences = map[finding.Code]func(g *group) string{
 		return text + " (" + strings.Join(g.texts, ", ") + ")."
 	},
 	finding.NoNameBurst: func(g *group) string {
-		return fmt.Sprintf("%s asked for more than %d names within %d s that do not exist, such as %s.", g.client, burstNames, burstWithin/int64(time.Second), g.about())
+		return fmt.Sprintf("%s asked for more than %d names within %d s that do not exist, such as %s.", g.who(), burstNames, burstWithin/int64(time.Second), g.about())
 	},
 	finding.SuffixAppended: func(g *group) string {
-		return fmt.Sprintf("%s tried names with %s behind them first: %s lost, %s.", g.client, g.detail, plural(g.count, "question", "questions"), spoken(g.cost))
+		return fmt.Sprintf("%s tried names with %s behind them first: %s lost, %s.", g.who(), g.detail, plural(g.count, "question", "questions"), spoken(g.lost))
 	},
 	finding.AnswerRewritten: func(g *group) string {
 		return fmt.Sprintf("%s gave an answer for what %s says does not exist: %s.", g.server, g.to, g.about())
@@ -182,15 +289,15 @@ var sentences = map[finding.Code]func(g *group) string{
 		if Failed(g.outcome) {
 			how = "failed (" + string(g.outcome) + ")"
 		}
-		return fmt.Sprintf("Of %s's questions to %s for both kinds of addresses one was answered and the other %s, %s: %s.", g.client, g.server, how, times(g.count), g.about())
+		return fmt.Sprintf("Of %s questions to %s for both kinds of addresses one was answered and the other %s, %s: %s.", g.whose(), g.server, how, times(g.count), g.about())
 	},
 	finding.Undecodable: func(g *group) string {
 		if g.detail != "" && g.server.IsValid() {
 			return fmt.Sprintf("%s answered %s for %s, and %s.", g.server, times(g.count), g.about(), g.detail)
 		}
 		text := plural(g.count, "packet", "packets") + " cannot be read"
-		if g.client.IsValid() {
-			text += " from " + g.client.String()
+		if g.client.IsValid() || g.clients > 0 || g.others {
+			text += " from " + g.who()
 		}
 		return text + ": " + strings.Join(g.texts, ", ") + more(g.count-len(g.texts)) + "."
 	},
@@ -210,6 +317,9 @@ func (g *group) about() string {
 		words = append(words, n.Spoken())
 	}
 	text := strings.Join(words, ", ")
+	if g.moreOf {
+		text += " and others"
+	}
 	if len(g.names) == 1 && len(g.types) > 0 {
 		for _, t := range g.types {
 			text += " " + t.String()
@@ -226,7 +336,11 @@ func (g *group) instead() string {
 	if !g.to.IsValid() {
 		return ""
 	}
-	return fmt.Sprintf(" It then asked %s, having lost up to %s.", g.to, spoken(g.cost))
+	they := "It"
+	if g.clients > 1 {
+		they = "They"
+	}
+	return fmt.Sprintf(" %s then asked %s, having lost up to %s.", they, g.to, spoken(g.cost))
 }
 
 func spoken(d time.Duration) string {

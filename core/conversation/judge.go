@@ -50,7 +50,7 @@ func (o *Overview) judge(p *Pair, of *Stat) {
 		o.find(k, finding.Fault, p)
 	case outcome == exchange.NoReply:
 		g := o.find(as(finding.Unanswered, both), finding.Fault, p)
-		g.most += time.Duration(p.Asked())
+		g.asked += p.Asked()
 		if rel.After.Number > 0 && rel.After.Server != p.Server {
 			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
 		}
@@ -192,7 +192,7 @@ func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 					g.evidence = append(g.evidence, n)
 				}
 			}
-			g.cost += time.Duration(sent - m.sent)
+			g.lost += time.Duration(sent - m.sent)
 			c.sizes[i] = 0 // told once
 			o.late.add(finding.SuffixAppended, m.number)
 		}
@@ -364,8 +364,10 @@ func (o *Overview) conclude() {
 		}
 		o.Findings = append(o.Findings, finding.New(finding.OneSided, finding.Concern, finding.About{}, fmt.Sprintf("The capture holds %s only.", what)))
 	}
+	o.groups.fold()
 	for _, g := range o.groups.order {
 		slices.Sort(g.evidence)
+		g.evidence = g.evidence[:min(len(g.evidence), maxEvidence)]
 	}
 	slices.SortStableFunc(o.groups.order, func(a, b *group) int { return cmp.Compare(a.place(), b.place()) })
 	for _, g := range o.groups.order {
@@ -399,7 +401,8 @@ func (o *Overview) conclude() {
 	}
 	o.MoreFound += o.groups.more
 	if o.options.Choose == nil { // who chooses exchanges asks for these, and the local link has none
-		o.Findings = append(o.Findings, o.LocalLink.conflicts()...)
+		conflicts, more := o.LocalLink.conflicts()
+		o.Findings, o.MoreFound = append(o.Findings, conflicts...), o.MoreFound+more
 	}
 	if names := o.names.count; names > 0 {
 		clients, _ := o.Clients()

@@ -192,3 +192,53 @@ func TestFindingsOfAChoice(t *testing.T) {
 		assert.Equal(t, client, rows[0].Key)
 	}
 }
+
+// What hundreds of clients have alike is one finding about the server; what few have is
+// told of each.
+func TestManyClientsAreOneFinding(t *testing.T) {
+	at := func(clients int, each func(i int, client netip.AddrPort) []packet) []packet {
+		var all []packet
+		for i := range clients {
+			all = append(all, each(i, netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), 40000))...)
+		}
+		return append(all, packet{at: time.Hour, client: desk, id: 9, name: "end.example"}, packet{at: time.Hour, client: desk, id: 9, name: "end.example", reply: true})
+	}
+	silence := func(i int, client netip.AddrPort) []packet {
+		name := fmt.Sprintf("host%d.tarn.example", i)
+		return []packet{{client: client, id: 1, name: name}, {at: 5 * time.Second, client: client, id: 1, name: name}}
+	}
+	suffixed := func(i int, client netip.AddrPort) []packet {
+		return []packet{{client: client, id: 1, name: "www.tarn.example.tarn.example"}, {client: client, id: 1, name: "www.tarn.example.tarn.example", reply: true, code: wire.NXDomain},
+			{at: 100 * time.Millisecond, client: client, id: 2, name: "www.tarn.example"}, {at: 100 * time.Millisecond, client: client, id: 2, name: "www.tarn.example", reply: true}}
+	}
+	elsewhere := func(i int, client netip.AddrPort) []packet {
+		second := netip.MustParseAddrPort("192.0.2.53:53")
+		return []packet{{client: client, id: 1, name: "www.tarn.example"}, {at: 2 * time.Second, client: client, id: 2, server: second, name: "www.tarn.example"},
+			{at: 2 * time.Second, client: client, id: 2, server: second, name: "www.tarn.example", reply: true}}
+	}
+	for _, tt := range []struct {
+		name    string
+		packets []packet
+		code    finding.Code
+		count   int
+		text    string // of the first
+		client  string
+	}{
+		{"five are told of each", at(5, silence), finding.Unanswered, 5, "10.0.0.0 asked 198.51.100.53 twice, and no reply is in the capture: host0.tarn.example A.", "10.0.0.0"},
+		{"six are one", at(6, silence), finding.Unanswered, 1, "6 clients asked 198.51.100.53 12 times, and no reply is in the capture: host0.tarn.example, host1.tarn.example, host2.tarn.example and others.", ""},
+		{"that all went elsewhere", at(6, elsewhere), finding.Unanswered, 1, "6 clients asked 198.51.100.53 6 times, and no reply is in the capture: www.tarn.example A. They then asked 192.0.2.53, having lost up to 2.0 s.", ""},
+		{"a search list that all have", at(7, suffixed), finding.SuffixAppended, 1, "7 clients tried names with tarn.example behind them first: 7 questions lost, 700 ms.", ""},
+		{"more than are told from each other", at(maxGroups+50, silence), finding.Unanswered, 1, "at least ", ""},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			o, err := Read(t.Context(), []*capture.Reader{file(t, sorted(tt.packets)...)}, Options{})
+			require.NoError(t, err)
+			all := found(o, tt.code)
+			require.Len(t, all, tt.count)
+			assert.Contains(t, all[0].Text, tt.text)
+			assert.Equal(t, tt.client, all[0].About.Client)
+			assert.LessOrEqual(t, len(all[0].Evidence), maxEvidence)
+			assert.Zero(t, o.MoreFound)
+		})
+	}
+}

@@ -115,12 +115,17 @@ func (l *LocalLink) add(p *capture.Packet) {
 	}
 }
 
-// conflicts says which names two hosts claim for themselves with different data.
-func (l *LocalLink) conflicts() (all []finding.Finding) {
+// conflicts says which names two hosts claim for themselves with different data, and
+// how many more such pairs there are.
+func (l *LocalLink) conflicts() (all []finding.Finding, more int) {
 	for _, n := range l.order {
 		for i, a := range n.Claims {
 			for _, b := range n.Claims[i+1:] {
 				if !a.Unique || !b.Unique || a.Host.Is4() != b.Host.Is4() || slices.Equal(a.Values, b.Values) {
+					continue
+				}
+				if len(all) == maxFindings {
+					more++
 					continue
 				}
 				all = append(all, finding.New(finding.NameConflict, finding.Fault, finding.About{Name: n.Name.String(), Client: a.Host.String(), Server: b.Host.String()},
@@ -128,5 +133,5 @@ func (l *LocalLink) conflicts() (all []finding.Finding) {
 			}
 		}
 	}
-	return all
+	return all, more
 }

@@ -77,6 +77,7 @@ type Line struct {
 	Forbidden     string
 	Cut           bool
 	Packets       []int // all of its packets
+	Codes         []finding.Code
 }
 
 // Slow is one of the exchanges that took longest.
@@ -238,7 +239,7 @@ type tally struct {
 
 func (p *Pair) line() Line {
 	r := p.Related()
-	line := Line{r.Before, r.After, p.Half(), r.OtherIn, p.Looped(), "", p.Cut, p.Packets()}
+	line := Line{r.Before, r.After, p.Half(), r.OtherIn, p.Looped(), "", p.Cut, p.Packets(), slices.Clone(p.Codes)}
 	if r.Forbidden != nil {
 		line.Forbidden = r.Forbidden.By.String() + " says: " + r.Forbidden.Says
 	}

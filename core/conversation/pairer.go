@@ -3,6 +3,7 @@ package conversation
 import (
 	"bytes"
 	"encoding/binary"
+	"iter"
 	"net/netip"
 
 	"unquil/core/capture"
@@ -252,15 +253,29 @@ func (p *Pairer) replied(m *Message) {
 // unquestioned finds the open question that a reply without a question section
 // answers: a server that could not read it need not repeat it.
 func (p *Pairer) unquestioned(id uint16, client, server netip.AddrPort, at int64) *Pair {
-	for pair := p.open.head.previous; pair != &p.open.head; pair = pair.previous {
+	for pair := range p.newest(at) {
 		if pair.id == id && pair.Client == client && pair.Server == server {
 			return pair
 		}
-		if at-pair.First.At > linger {
-			break
-		}
 	}
 	return nil
+}
+
+// maxNewest is how many open questions are looked at for what does not repeat its
+// question: a capture can be made of nothing else.
+const maxNewest = 1 << 10
+
+// newest yields the questions that are open, the newest first, up to one that is older
+// than linger.
+func (p *Pairer) newest(at int64) iter.Seq[*Pair] {
+	return func(yield func(*Pair) bool) {
+		n := 0
+		for pair := p.open.head.previous; pair != &p.open.head && n < maxNewest; pair = pair.previous {
+			if n++; !yield(pair) || at-pair.First.At > linger {
+				return
+			}
+		}
+	}
 }
 
 // repliedAgain is a reply to a question that has one: captured twice, an answer to
@@ -313,14 +328,11 @@ func (p *Pairer) CutReply(packet *capture.Packet) {
 
 // Forbidden takes an ICMP error that quotes a packet of a question.
 func (p *Pairer) Forbidden(packet *capture.Packet) {
-	for pair := p.open.head.previous; pair != &p.open.head; pair = pair.previous {
+	for pair := range p.newest(packet.At) {
 		if pair.Client == packet.From && pair.Server == packet.To && pair.Related().Forbidden == nil &&
 			(len(packet.Payload) < 2 || binary.BigEndian.Uint16(packet.Payload) == pair.id) {
 			r := p.related(pair)
 			r.Forbidden, r.ReportIn = packet.Report, packet.Number
-			return
-		}
-		if packet.At-pair.First.At > linger {
 			return
 		}
 	}

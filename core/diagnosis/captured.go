@@ -82,7 +82,7 @@ func (s *Suspects) Named() func(*conversation.Pair) bool { return conversation.A
 // when name is zero. The same file can hold several sides; the walks of a resolver
 // in it explain what its clients saw.
 func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Verdict {
-	c := captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, found: map[int][]int{}}
+	c := captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, found: map[trouble][]int{}, evident: map[int][]int{}}
 	for _, p := range o.Paths() {
 		of := p.Question.Name.Fold()
 		c.paths[of] = append(c.paths[of], p)
@@ -91,9 +91,11 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 		}
 	}
 	for i, f := range o.Findings {
-		for _, n := range f.Evidence {
-			if capturedCodes[f.Code] {
-				c.found[n] = append(c.found[n], i)
+		if capturedCodes[f.Code] {
+			k := trouble{f.Code, f.About.Address}
+			c.found[k] = append(c.found[k], i)
+			for _, n := range f.Evidence {
+				c.evident[n] = append(c.evident[n], i)
 			}
 		}
 	}
@@ -125,9 +127,30 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 
 type captured struct {
 	*conversation.Overview
-	paths map[wire.Name][]*conversation.Path // by the name in lower case
-	zones map[int]wire.Name                  // by the number of an exchange: what a walk asked its server for
-	found map[int][]int                      // by the number of an exchange: the findings that it shows
+	paths   map[wire.Name][]*conversation.Path // by the name in lower case
+	zones   map[int]wire.Name                  // by the number of an exchange: what a walk asked its server for
+	found   map[trouble][]int                  // the findings of the capture
+	evident map[int][]int                      // the same, by the numbers of exchanges that are their evidence
+}
+
+// trouble is what findings with a server have in common.
+type trouble struct {
+	code   finding.Code
+	server string // its address
+}
+
+// shows are the findings that an exchange shows, by their places.
+func (c *captured) shows(e *exchange.Exchange) (all []int) {
+	client := e.Client.Addr().String()
+	all = slices.Clone(c.evident[e.Number]) // which may come from a server that was not asked
+	for _, code := range c.Lines[e.Number].Codes {
+		for _, i := range c.found[trouble{code, e.Server.Address.Addr().String()}] {
+			if of := c.Findings[i].About.Client; of == "" || of == client {
+				all = append(all, i)
+			}
+		}
+	}
+	return all
 }
 
 // names are those asked for in the capture, in order of the first question.
@@ -170,7 +193,7 @@ func (c *captured) wrong(s *seen) []finding.Finding {
 		}
 	}
 	for _, e := range s.exchanges {
-		for _, at := range c.found[e.Number] {
+		for _, at := range c.shows(e) {
 			shown[at] = true
 		}
 		f, failed := c.failure(e)

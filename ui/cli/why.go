@@ -156,7 +156,7 @@ func (a *app) whyCapture(ctx context.Context, path string, names, types []string
 		options.Also = suspects.Named()
 	}
 	stop := a.readingProgress(&options, files)
-	overview, failed := files.read(options, false)
+	overview, failed := files.read(options, len(asked) == 0)
 	if overview == nil {
 		return failed
 	}

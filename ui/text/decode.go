@@ -96,7 +96,7 @@ func (v *View) captureFindings(again string, o *conversation.Overview) {
 	}
 	v.line()
 	v.line(strong.Render("what to note"))
-	for _, f := range o.Findings {
+	for _, f := range o.Findings[:min(len(o.Findings), maxTold)] {
 		v.flow("  "+severe[f.Severity].Render(string(f.Severity)), labelWidth, f.Text, plainStyle)
 		detail := string(f.Code)
 		switch len(f.Evidence) {
@@ -121,6 +121,31 @@ func (v *View) captureFindings(again string, o *conversation.Overview) {
 		if f.Severity != finding.Note {
 			v.flow("", labelWidth, "next: "+f.Next, plainStyle)
 		}
+	}
+	v.moreFindings(again, o)
+}
+
+// maxTold is how many findings of a capture are told one by one: a network with
+// hundreds of clients has hundreds of them.
+const maxTold = 40
+
+// moreFindings counts the rest by code.
+func (v *View) moreFindings(again string, o *conversation.Overview) {
+	type kind struct {
+		severity finding.Severity
+		code     finding.Code
+	}
+	counts := map[kind]int{}
+	var order []kind
+	for _, f := range o.Findings[min(len(o.Findings), maxTold):] {
+		k := kind{f.Severity, f.Code}
+		if counts[k]++; counts[k] == 1 {
+			order = append(order, k)
+		}
+	}
+	for _, k := range order {
+		v.flow("  "+severe[k.severity].Render(string(k.severity)), labelWidth, fmt.Sprintf("and %d more of %s", counts[k], k.code), plainStyle)
+		v.flow("", labelWidth, fmt.Sprintf("%s --view exchanges --finding %s; --json has each", again, k.code), quiet)
 	}
 	if o.MoreFound > 0 {
 		v.flow("", 2, fmt.Sprintf("and %d more findings that are not kept", o.MoreFound), quiet)
