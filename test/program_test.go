@@ -23,6 +23,7 @@ import (
 
 	"unquil/core/wire"
 	"unquil/lab"
+	_ "unquil/ui/cli" // a change of the program makes remembered results of its tests void
 )
 
 var program string

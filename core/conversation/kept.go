@@ -10,7 +10,6 @@ import (
 	"unquil/core/capture"
 	"unquil/core/exchange"
 	"unquil/core/finding"
-	"unquil/core/wire"
 )
 
 // Bounds on the exchanges that an overview keeps.
@@ -80,13 +79,19 @@ func (o *Overview) Find(number int) *exchange.Exchange {
 	return &o.Kept[at]
 }
 
-// Shows returns, for [Overview.Fetch], which exchanges show what was found.
+// Shows returns, for [Overview.Fetch], which exchanges show what was found and were not
+// kept; nil when all were.
 func (o *Overview) Shows() func(*Pair) bool {
 	var shows numbers
 	for _, f := range o.Findings {
 		for _, n := range f.Evidence {
-			shows.add(n)
+			if _, kept := o.Lines[n]; !kept {
+				shows.add(n)
+			}
 		}
+	}
+	if len(shows) == 0 {
+		return nil
 	}
 	return func(p *Pair) bool { return shows.has(p.Number) }
 }
@@ -126,15 +131,6 @@ func (o *Overview) Followed(e *exchange.Exchange) *exchange.Exchange {
 		return nil
 	}
 	return &o.Kept[at]
-}
-
-// About returns, for [Options.Also] and [Overview.Fetch], whether one of the names was
-// asked for. They are in lower case.
-func About(names map[wire.Name]bool) func(*Pair) bool {
-	return func(p *Pair) bool {
-		name, err := p.query.QName()
-		return err == nil && names[name.Fold()]
-	}
 }
 
 // Late is what only later packets showed of exchanges on which judgement had been passed.

@@ -153,6 +153,19 @@ func (p *Pair) reset() {
 // View is the question's message in place.
 func (p *Pair) View() wire.View { return p.query }
 
+// NameHash is the hash of the name asked for, letter case aside: another one each run.
+// Names that differ in other ways may have the same.
+func (p *Pair) NameHash() uint64 { return p.name }
+
+// HashName is the same of a name.
+func HashName(name wire.Name) uint64 {
+	question := wire.Message{Questions: []wire.Question{{Name: name, Type: wire.A, Class: wire.IN}}}
+	data, _ := question.Bytes() // which no single question is too large for
+	view, _ := wire.ReadView(data)
+	hash, _ := view.QuestionHashes()
+	return hash
+}
+
 // ReplyView is the reply's message in place; ok is false without one.
 func (p *Pair) ReplyView() (v wire.View, ok bool) {
 	if !p.answered {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"unquil/core/exchange"
+	"unquil/core/wire"
 )
 
 // Histogram counts times in buckets, four to each doubling: what it says of a
@@ -280,6 +281,17 @@ func (t *table[K]) sorted(text func(K) (key, host string)) []Row {
 func (o *Overview) Names() (rows []Row, uncounted int) {
 	rows = o.names.sorted(func(h uint64) (string, string) { return o.names.spelled[h].Spoken(), "" })
 	return rows, o.names.rest.Exchanges
+}
+
+// ByName are the same by the name in lower case.
+func (o *Overview) ByName() map[wire.Name]*Stat {
+	all := make(map[wire.Name]*Stat, o.names.count)
+	for _, s := range o.names.slots {
+		if name, spelled := o.names.spelled[s.hash]; s.stat != nil && spelled {
+			all[name] = s.stat
+		}
+	}
+	return all
 }
 
 // Servers are the servers, as [Overview.Names].

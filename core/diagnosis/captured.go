@@ -46,6 +46,8 @@ const maxShown = 20
 type Suspects struct {
 	Left  int // exchanges seen whose names are not among them, since they are too many
 	names map[wire.Name]bool
+	// hashes are those of the names: most exchanges can be told from these by them.
+	hashes map[uint64]bool
 }
 
 // maxSuspects is how many names are judged.
@@ -54,35 +56,64 @@ const maxSuspects = 20_000
 // Add adds a name.
 func (s *Suspects) Add(name wire.Name) {
 	if s.names == nil {
-		s.names = map[wire.Name]bool{}
+		s.names, s.hashes = map[wire.Name]bool{}, map[uint64]bool{}
 	}
 	switch name = name.Fold(); {
 	case s.names[name] || name.IsZero():
 	case len(s.names) < maxSuspects:
-		s.names[name] = true
+		s.names[name], s.hashes[conversation.HashName(name)] = true, true
 	default:
 		s.Left++
 	}
 }
 
+// remarkable reports whether an exchange is worth a verdict.
+func remarkable(p *conversation.Pair) bool {
+	return conversation.Failed(p.Outcome()) || slices.ContainsFunc(p.Codes, func(c finding.Code) bool { return capturedCodes[c] })
+}
+
 // See adds the name that an exchange was about, if that is worth a verdict.
 func (s *Suspects) See(p *conversation.Pair) {
-	if conversation.Failed(p.Outcome()) || slices.ContainsFunc(p.Codes, func(c finding.Code) bool { return capturedCodes[c] }) {
+	if remarkable(p) {
 		if name, err := p.View().QName(); err == nil {
 			s.Add(name)
 		}
 	}
 }
 
-// Named returns which exchanges are about one of the names.
-func (s *Suspects) Named() func(*conversation.Pair) bool { return conversation.About(s.names) }
+// Any reports whether there are any.
+func (s *Suspects) Any() bool { return len(s.names) > 0 }
+
+// maxOrdinary is how many exchanges of one name are looked at that did not fail, make up
+// for one that did, or belong to the walk of a resolver.
+const maxOrdinary = 100
+
+// Telling returns, as [conversation.Options.Also], which exchanges a verdict on the names
+// is made of.
+func (s *Suspects) Telling() func(*conversation.Pair) bool {
+	ordinary := map[wire.Name]int{}
+	return func(p *conversation.Pair) bool {
+		if !s.hashes[p.NameHash()] {
+			return false
+		}
+		name, err := p.View().QName()
+		if name = name.Fold(); err != nil || !s.names[name] {
+			return false
+		}
+		if remarkable(p) || p.Related().Before.Number > 0 || !p.View().Flags().Has(wire.RD) {
+			return true
+		}
+		ordinary[name]++
+		return ordinary[name] <= maxOrdinary
+	}
+}
 
 // Captured judges a capture as a live round is judged: one verdict for each name
 // that failed in it, or for name alone, those of one cause as one. names are all
 // when name is zero. The same file can hold several sides; the walks of a resolver
 // in it explain what its clients saw.
 func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Verdict {
-	c := captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, found: map[trouble][]int{}, evident: map[int][]int{}}
+	c := captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, found: map[trouble][]int{}, evident: map[int][]int{}, stats: o.ByName()}
 	for _, p := range o.Paths() {
 		of := p.Question.Name.Fold()
 		c.paths[of] = append(c.paths[of], p)
@@ -101,7 +132,7 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 	}
 	var verdicts []Verdict
 	for _, s := range c.names(name, types) {
-		v := Verdict{Name: s.name, Types: s.types, Checks: c.checks(s)}
+		v := Verdict{Name: s.name, Types: s.types, Checks: c.checks(s, types)}
 		v.decide(c.wrong(s))
 		c.reword(&v)
 		c.nearer(&v)
@@ -131,6 +162,7 @@ type captured struct {
 	zones   map[int]wire.Name                  // by the number of an exchange: what a walk asked its server for
 	found   map[trouble][]int                  // the findings of the capture
 	evident map[int][]int                      // the same, by the numbers of exchanges that are their evidence
+	stats   map[wire.Name]*conversation.Stat   // by the name in lower case
 }
 
 // trouble is what findings with a server have in common.
@@ -296,7 +328,7 @@ func (c *captured) nearer(v *Verdict) {
 }
 
 // checks say what the capture holds of a name.
-func (c *captured) checks(s *seen) []Check {
+func (c *captured) checks(s *seen, types []wire.Type) []Check {
 	counts := map[exchange.Outcome]int{}
 	var order []exchange.Outcome
 	wrong := Fine
@@ -313,13 +345,14 @@ func (c *captured) checks(s *seen) []Check {
 	for _, outcome := range order {
 		words = append(words, fmt.Sprintf("%d %s", counts[outcome], outcome))
 	}
-	least := ""
-	if c.Missed > 0 {
-		least = "at least "
+	asked, clients, saw := counted(len(s.exchanges), "time"), counted(len(s.clients), "client"), strings.Join(words, ", ")
+	if all := c.stats[s.name.Fold()]; all != nil && len(types) == 0 && all.Exchanges > len(s.exchanges) { // not all are at hand
+		asked, clients = counted(all.Exchanges, "time"), counted(all.Peers(), "client")
+		if saw = "none failed"; all.Failed+all.NoName > 0 {
+			saw = fmt.Sprintf("%d failed, %d no-name", all.Failed, all.NoName)
+		}
 	}
-	return []Check{{
-		What: fmt.Sprintf("%s in the capture, asked %s%s by %s", s.name.Spoken(), least, counted(len(s.exchanges), "time"), counted(len(s.clients), "client")), State: wrong, Saw: strings.Join(words, ", "),
-	}}
+	return []Check{{What: fmt.Sprintf("%s in the capture, asked %s by %s", s.name.Spoken(), asked, clients), State: wrong, Saw: saw}}
 }
 
 func counted(n int, what string) string {

@@ -153,15 +153,23 @@ func (a *app) whyCapture(ctx context.Context, path string, names, types []string
 	if len(asked) == 0 {
 		options.Each = suspects.See
 	} else {
-		options.Also = suspects.Named()
+		options.Also = suspects.Telling()
 	}
 	stop := a.readingProgress(&options, files)
-	overview, failed := files.read(options, len(asked) == 0)
+	overview, failed := files.read(options, false)
 	if overview == nil {
 		return failed
 	}
-	if len(asked) == 0 && overview.NotKept > 0 {
-		failed = firstOf(failed, files.fetch(overview, suspects.Named()))
+	if len(asked) == 0 && ctx.Err() == nil {
+		if options.Late = overview.Late(); options.Late != nil { // what later packets tell of others is judged too
+			suspects = diagnosis.Suspects{}
+			if overview, failed = files.read(options, false); overview == nil {
+				return failed
+			}
+		}
+		if overview.NotKept > 0 && suspects.Any() {
+			failed = firstOf(failed, files.fetch(overview, suspects.Telling()))
+		}
 	}
 	stop()
 	if failed != nil {
