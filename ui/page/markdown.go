@@ -21,8 +21,12 @@ func Markdown(w io.Writer, r *Report) error {
 	if r.Redacted {
 		line("Names and client addresses are replaced by others.")
 	}
-	if where := r.Where(); where != "" {
-		line("%s", plain(where))
+	switch {
+	case r.Evidence == "":
+	case r.Left > 0:
+		line("The packets that show it are in %s; those of %s are not.", plain(r.Evidence), plural(r.Left, "more exchange", "more exchanges"))
+	default:
+		line("Every packet is in %s.", plain(r.Evidence))
 	}
 	for i := range r.Verdicts {
 		v := &r.Verdicts[i]

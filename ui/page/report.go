@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -130,17 +131,6 @@ func newPage(r *Report) *page {
 	p.NotIn = len(p.Exchanges) - len(p.Chosen)
 	slices.SortFunc(p.Chosen, func(a, b *exchange.Exchange) int { return a.Number - b.Number })
 	return p
-}
-
-// Where says where the packets are.
-func (r *Report) Where() string {
-	switch {
-	case r.Evidence == "":
-		return ""
-	case r.Left > 0:
-		return fmt.Sprintf("The packets that show it are in %s; those of %s are not.", r.Evidence, plural(r.Left, "more exchange", "more exchanges"))
-	}
-	return fmt.Sprintf("Every packet is in %s.", r.Evidence)
 }
 
 // telling are the exchanges that tell the story: those that findings rest on, and
@@ -337,9 +327,9 @@ func ZoneTable(z *diagnosis.Zone) Table {
 
 // CaptureTables are what a capture holds, and its servers.
 func CaptureTables(o *conversation.Overview) []Table {
-	span := o.Last.Sub(o.First).Round(time.Second)
+	span := wire.Period(uint32(min(max(o.Last.Sub(o.First).Round(time.Second).Seconds(), 0), math.MaxUint32)))
 	whole := Table{Title: "The capture", Columns: []string{"begins", "span", "packets", "DNS messages", "exchanges", "cannot be read"}, Rows: [][]string{{
-		o.First.UTC().Format("2006-01-02 15:04:05") + " UTC", span.String(), fmt.Sprint(o.Packets), fmt.Sprint(o.Messages), fmt.Sprint(o.Exchanges), fmt.Sprint(o.Unreadable + o.Malformed)}}}
+		o.First.UTC().Format("2006-01-02 15:04:05") + " UTC", span, fmt.Sprint(o.Packets), fmt.Sprint(o.Messages), fmt.Sprint(o.Exchanges), fmt.Sprint(o.Unreadable + o.Malformed)}}}
 	servers := Table{Title: "Its servers", Columns: []string{"server", "asked", "failed", "no such name", "median", "longest"}}
 	rows, _ := o.Servers()
 	for _, row := range rows[:min(len(rows), maxRows)] {

@@ -9,6 +9,7 @@ package text
 import (
 	"fmt"
 	"io"
+	"math"
 	"strings"
 	"time"
 	"unicode"
@@ -174,6 +175,8 @@ func Seconds(s uint32) string {
 // Took says a short time with what precision it deserves.
 func Took(d time.Duration) string {
 	switch {
+	case d >= 2*time.Minute:
+		return wire.Period(uint32(min(d.Round(time.Second).Seconds(), math.MaxUint32)))
 	case d >= 10*time.Second:
 		return fmt.Sprintf("%.0f s", d.Seconds())
 	case d >= time.Second:
