@@ -13,6 +13,8 @@ import (
 // Picked are the packets of chosen exchanges, to be written or looked at in a
 // second reading of the same files.
 type Picked struct {
+	Exchanges int // how many they are
+
 	packets  numbers
 	flows    map[[2]netip.AddrPort]bool
 	comments map[int]string
@@ -26,6 +28,7 @@ const (
 
 // Add takes the packets of one exchange.
 func (k *Picked) Add(p *Pair) {
+	k.Exchanges++
 	all := p.Packets()
 	for _, n := range all {
 		k.packets.add(n)

@@ -75,25 +75,16 @@ func (c *captureFiles) open() (readers []*capture.Reader, err error) {
 	return readers, nil
 }
 
-// read reads the files; the overview is nil when they cannot be opened. Where it matters
-// what was found about single exchanges, it reads them twice if it can, since later
-// packets may tell.
-func (c *captureFiles) read(options conversation.Options, byFinding bool) (*conversation.Overview, error) {
+// again reports whether the files can be read once more, and end.
+func (c *captureFiles) again() bool {
+	return !c.d.follow && (c.twice || !slices.Contains(c.d.paths, "-"))
+}
+
+// read reads the files; the overview is nil when they cannot be opened.
+func (c *captureFiles) read(options conversation.Options) (*conversation.Overview, error) {
 	readers, err := c.open()
 	if err != nil {
 		return nil, err
-	}
-	if again := !c.d.follow && (c.twice || !slices.Contains(c.d.paths, "-")); byFinding && again {
-		first := options
-		first.Each = nil
-		o, err := conversation.Read(c.ctx, readers, first)
-		if c.ctx.Err() != nil || options.Each == nil && o.Late() == nil {
-			return o, err
-		}
-		options.Late = o.Late()
-		if readers, err = c.open(); err != nil {
-			return o, err
-		}
 	}
 	return conversation.Read(c.ctx, readers, options)
 }

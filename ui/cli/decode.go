@@ -195,77 +195,35 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 			return err
 		}
 	}
-	options := conversation.Options{HTTPS: d.https, Keep: keptExchanges}
-	if !views[d.view].whole && d.exchange == 0 && a.reportFile == "" {
-		options.Keep = -1
+	options, err := d.options(a.reportFile != "")
+	if err != nil {
+		return err
 	}
-	for _, port := range d.ports {
-		if port == 0 || port > 65535 {
-			return usage(fmt.Errorf("--port %d: %w", port, errPort))
-		}
-		options.Ports = append(options.Ports, uint16(port))
-	}
-	if options.Choose, err = d.choice.Compile(); err != nil {
-		return usage(err)
-	}
-	if d.exchange != 0 {
-		options.Also = func(p *conversation.Pair) bool { return p.Number == d.exchange }
-	}
-	var picked conversation.Picked
-	lines := a.lineWriter(d)
-	var plain, remarkable int // of the report's capture, which need not be as large as the file
-	picks := d.to != "" || a.reportFile != ""
-	pick := func(p *conversation.Pair) {
-		of := &plain
-		if len(p.Codes) > 0 {
-			of = &remarkable
-		}
-		if *of++; d.to != "" || *of <= keptExchanges {
-			picked.Add(p)
-		}
-	}
-	if picks || lines != nil {
-		options.Each = func(p *conversation.Pair) {
-			if picks {
-				pick(p)
-			}
-			lines.pair(p)
-		}
-	}
-	stop := a.readingProgress(&options, files)
-	overview, failed := files.read(options, picks || d.finding != "" || strings.Contains(d.choice.Where, "findings"))
+	g := &gathering{picks: d.to != "" || a.reportFile != "", all: d.to != "", lines: a.lineWriter(d)}
+	overview, failed := a.readCapture(files, options, g)
 	if overview == nil {
 		return failed
 	}
-	if overview.NotKept > 0 { // of a large capture: what else is to be shown whole
-		var wanted func(*conversation.Pair) bool
-		if e := overview.Find(d.exchange); e != nil {
-			wanted = overview.RelatedTo(e)
-		} else if a.reportFile != "" {
-			wanted = overview.Shows()
-		}
-		if wanted != nil {
-			failed = firstOf(failed, files.fetch(overview, wanted))
-		}
-	}
-	stop()
 	if failed != nil {
 		failed = fmt.Errorf("reading %s: %w", strings.Join(d.paths, ", "), failed)
 	}
 	wrong := verdictOn(overview.Findings)
-	left := overview.Exchanges - min(plain, keptExchanges) - min(remarkable, keptExchanges)
-	if len(a.redact) > 0 {
-		left = overview.NotKept // its capture is made of the exchanges
-	}
-	if err := a.report(reportOf{headline: "What happened in " + text.Printable(strings.Join(d.paths, ", ")), tables: page.CaptureTables(overview), findings: overview.Findings, exchanges: overview.Kept, left: left,
+	report := reportOf{
+		headline: "What happened in " + text.Printable(strings.Join(d.paths, ", ")), tables: page.CaptureTables(overview),
+		findings: overview.Findings, exchanges: overview.Kept, left: overview.Exchanges - g.picked.Exchanges,
 		evidence: func(path string) error {
-			_, err := writePicked(&picked, path, files.open)
+			_, err := writePicked(&g.picked, path, files.open)
 			return err
-		}}); err != nil {
+		},
+	}
+	if len(a.redact) > 0 {
+		report.left = overview.NotKept // its capture is made of the exchanges
+	}
+	if err := a.report(report); err != nil {
 		return firstOf(failed, err)
 	}
 	if d.to != "" {
-		written, err := writePicked(&picked, d.to, files.open)
+		written, err := writePicked(&g.picked, d.to, files.open)
 		if err != nil {
 			return firstOf(failed, err)
 		}
@@ -276,7 +234,7 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 		}
 	}
 	if a.json || d.csv {
-		return firstOf(lines.end(overview), failed, wrong)
+		return firstOf(g.lines.end(overview), failed, wrong)
 	}
 	view := a.view()
 	switch {
@@ -284,10 +242,89 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 		wrong, err = nil, a.showExchange(view, overview, d, files)
 	case d.view == "overview":
 		view.Overview(strings.Join(d.paths, " "), a.again(d), overview)
-	case lines == nil:
+	case g.lines == nil:
 		views[d.view].draw(view, overview)
 	}
-	return firstOf(err, view.Err(), lines.failed(), failed, wrong)
+	return firstOf(err, view.Err(), g.lines.failed(), failed, wrong)
+}
+
+// options are how to read the captures. reported says that exchanges are shown in a
+// report, whatever the view.
+func (d *decoding) options(reported bool) (options conversation.Options, err error) {
+	options = conversation.Options{HTTPS: d.https, Keep: keptExchanges}
+	if !views[d.view].whole && d.exchange == 0 && !reported {
+		options.Keep = -1
+	}
+	for _, port := range d.ports {
+		if port == 0 || port > 65535 {
+			return options, usage(fmt.Errorf("--port %d: %w", port, errPort))
+		}
+		options.Ports = append(options.Ports, uint16(port))
+	}
+	if options.Choose, err = d.choice.Compile(); err != nil {
+		return options, usage(err)
+	}
+	if d.exchange != 0 {
+		options.Also = func(p *conversation.Pair) bool { return p.Number == d.exchange }
+	}
+	return options, nil
+}
+
+// gathering is what becomes of exchanges while they are read.
+type gathering struct {
+	picks, all        bool // their packets are to be written: all of them, or as many as a report's capture takes
+	picked            conversation.Picked
+	plain, remarkable int
+	lines             *lineWriter // nil when they are shown at the end
+	silent            bool        // nothing is told yet, since they will be read again
+}
+
+func (g *gathering) each(p *conversation.Pair) {
+	if g.picks {
+		of := &g.plain
+		if len(p.Codes) > 0 {
+			of = &g.remarkable
+		}
+		if *of++; g.all || *of <= keptExchanges {
+			g.picked.Add(p)
+		}
+	}
+	if !g.silent {
+		g.lines.pair(p)
+	}
+}
+
+// readCapture reads the files as often as it takes: where it matters what was found about
+// single exchanges, later packets may tell of earlier ones, and of a large capture that is
+// to be shown whole which was only counted.
+func (a *app) readCapture(files *captureFiles, options conversation.Options, g *gathering) (overview *conversation.Overview, failed error) {
+	d := files.d
+	twice := (g.picks || d.finding != "" || strings.Contains(d.choice.Where, "findings")) && files.again()
+	g.silent = twice
+	if g.picks || g.lines != nil {
+		options.Each = g.each
+	}
+	defer a.readingProgress(&options, files)()
+	overview, failed = files.read(options)
+	if twice && overview != nil && files.ctx.Err() == nil {
+		if options.Late = overview.Late(); options.Late != nil || g.lines != nil {
+			g.picked, g.plain, g.remarkable, g.silent = conversation.Picked{}, 0, 0, false
+			overview, failed = files.read(options)
+		}
+	}
+	if overview == nil || overview.NotKept == 0 {
+		return overview, failed
+	}
+	var wanted func(*conversation.Pair) bool
+	if e := overview.Find(d.exchange); e != nil {
+		wanted = overview.RelatedTo(e)
+	} else if a.reportFile != "" {
+		wanted = overview.Shows()
+	}
+	if wanted != nil {
+		failed = firstOf(failed, files.fetch(overview, wanted))
+	}
+	return overview, failed
 }
 
 // again is the command that reads the same files in the same way.

@@ -156,14 +156,14 @@ func (a *app) whyCapture(ctx context.Context, path string, names, types []string
 		options.Also = suspects.Telling()
 	}
 	stop := a.readingProgress(&options, files)
-	overview, failed := files.read(options, false)
+	overview, failed := files.read(options)
 	if overview == nil {
 		return failed
 	}
 	if len(asked) == 0 && ctx.Err() == nil {
 		if options.Late = overview.Late(); options.Late != nil { // what later packets tell of others is judged too
 			suspects = diagnosis.Suspects{}
-			if overview, failed = files.read(options, false); overview == nil {
+			if overview, failed = files.read(options); overview == nil {
 				return failed
 			}
 		}
