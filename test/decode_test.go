@@ -124,6 +124,9 @@ func TestLateInALargeCapture(t *testing.T) {
 	})
 }
 
+// commandOf finds the commands that show the exchanges behind a finding.
+var commandOf = regexp.MustCompile(`unquil decode (\S+ --lab(?: --(?:view exchanges|finding \S+|outcome \S+|client \S+|server \S+|exchange \d+))+)`)
+
 // Each finding that the scenario says a capture holds is found, as heavy as it is
 // said to be, and no other fault is.
 func TestCapturesShowWhatTheyHold(t *testing.T) {
@@ -147,6 +150,7 @@ func TestCapturesShowWhatTheyHold(t *testing.T) {
 		path := filepath.Join(folder, file)
 		_, summary := lines(t, path)
 		got := 0
+		commands := commandOf.FindAllStringSubmatch(squeezed(run(t, "decode", "--lab", file)), -1)
 		for _, f := range summary["findings"].([]any) {
 			f := f.(map[string]any)
 			if f["severity"] == "fault" {
@@ -156,13 +160,20 @@ func TestCapturesShowWhatTheyHold(t *testing.T) {
 			if len(evidence) == 0 {
 				continue
 			}
-			chosen, _ := lines(t, path, "--finding", f["code"].(string))
+			next := commands[0]
+			commands = commands[1:]
+			if _, number, one := strings.Cut(next[1], "--exchange "); one {
+				assert.Equal(t, fmt.Sprint(evidence), "["+number+"]", "what is shown of %s in %s", f["code"], file)
+				continue
+			}
+			chosen, _ := lines(t, strings.Fields(next[1])...)
 			var numbers []any
 			for _, e := range chosen {
 				numbers = append(numbers, e["number"])
 			}
-			assert.Subset(t, numbers, evidence, "%s is found again by its code in %s", f["code"], file)
+			assert.Subset(t, numbers, evidence, "%s shows %s in %s", next[1], f["code"], file)
 		}
+		assert.Empty(t, commands)
 		if file != "resolver-uplink.pcap" { // where each of the servers that fail is one
 			assert.Equal(t, n, got, "faults in %s", file)
 		}

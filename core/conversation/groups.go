@@ -131,7 +131,7 @@ func (g *group) packet(number int, why string) {
 	}
 }
 
-// place orders groups by what shows them first.
+// place orders groups of one weight by what shows them first.
 func (g *group) place() int {
 	if len(g.evidence) > 0 {
 		return g.evidence[0]

@@ -369,7 +369,7 @@ func (o *Overview) conclude() {
 		slices.Sort(g.evidence)
 		g.evidence = g.evidence[:min(len(g.evidence), maxEvidence)]
 	}
-	slices.SortStableFunc(o.groups.order, func(a, b *group) int { return cmp.Compare(a.place(), b.place()) })
+	slices.SortStableFunc(o.groups.order, func(a, b *group) int { return cmp.Or(cmp.Compare(b.count, a.count), cmp.Compare(a.place(), b.place())) })
 	for _, g := range o.groups.order {
 		if o.options.Choose != nil {
 			if g.evidence = slices.DeleteFunc(g.evidence, func(n int) bool { return !o.chosen.has(n) }); len(g.evidence) == 0 {

@@ -89,6 +89,9 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 // views show what findings without exchanges are about.
 var views = map[finding.Code]string{finding.NameConflict: "local-link", finding.ReadableNames: "names"}
 
+// crosses are the findings whose exchanges need not be of one client and one server.
+var crosses = map[finding.Code]bool{finding.AnswerRewritten: true}
+
 // captureFindings lists findings with the command that shows what is behind each.
 func (v *View) captureFindings(again string, o *conversation.Overview) {
 	if len(o.Findings) == 0 {
@@ -110,6 +113,9 @@ func (v *View) captureFindings(again string, o *conversation.Overview) {
 			detail += fmt.Sprintf("; %s --view exchanges --finding %s", again, f.Code)
 			if f.About.Outcome != "" {
 				detail += " --outcome " + f.About.Outcome
+			}
+			if crosses[f.Code] {
+				break
 			}
 			if f.About.Client != "" {
 				detail += " --client " + f.About.Client
