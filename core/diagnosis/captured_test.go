@@ -1,12 +1,14 @@
 package diagnosis_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,6 +17,7 @@ import (
 	"unquil/core/conversation"
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
+	"unquil/core/finding"
 	"unquil/core/machine"
 	"unquil/core/wire"
 	"unquil/lab"
@@ -130,4 +133,99 @@ func TestBackAtTheMachine(t *testing.T) {
 			assert.Contains(t, v.Checks[len(v.Checks)-1].Saw, tt.own)
 		})
 	}
+}
+
+// scripted makes a capture of any bytes: every eight of them are one packet.
+func scripted(t *testing.T, script []byte) []byte {
+	names := []string{"www.tarn.example", "www.tarn.example.valley.example", "www.tarn.example.example", "a.example", "b.example", "tarn.example", "c.tarn.example", "d.tarn.example", "."}
+	var file bytes.Buffer
+	w, err := capture.NewWriter(&file, capture.Ethernet)
+	require.NoError(t, err)
+	at := time.Date(2026, 3, 9, 7, 40, 0, 0, time.UTC)
+	for ; len(script) >= 8; script = script[8:] {
+		kind, b := script[0], script[1:]
+		client := netip.AddrPortFrom(netip.AddrFrom4([4]byte{192, 0, 2, 100 + b[0]%10}), 40000+uint16(b[3]%2))
+		server := netip.AddrPortFrom(netip.AddrFrom4([4]byte{198, 51, 100, b[1] % 4}), 53)
+		at = at.Add(time.Duration(b[5]%100) * []time.Duration{time.Microsecond, time.Millisecond, 10 * time.Millisecond, time.Second, time.Minute}[b[6]%5])
+		m := wire.Message{ID: uint16(b[3] % 4), Questions: []wire.Question{{Name: wire.MustParseName(names[int(b[2])%len(names)]), Type: []wire.Type{wire.A, wire.AAAA}[b[2]>>7], Class: wire.IN}}}
+		if kind&2 == 0 {
+			m.Flags |= wire.RD
+		}
+		from, to := client, server
+		if kind&1 != 0 {
+			from, to = server, client
+			m.Flags = (m.Flags | wire.QR).WithRCode(wire.RCode(b[4] % 6))
+			if b[4]&0x40 != 0 {
+				m.Flags |= wire.AA
+			}
+			record := wire.Record{Name: m.Questions[0].Name, Type: wire.A, Class: wire.IN, TTL: 60, Data: string([]byte{203, 0, 113, b[4] >> 3})}
+			switch b[4] >> 4 % 4 {
+			case 1:
+				m.Answer = []wire.Record{record}
+			case 2:
+				record.Name, record.Type, record.Data = wire.MustParseName("tarn.example"), wire.NS, "\x03dns\x04tarn\x07example\x00"
+				m.Authority = []wire.Record{record}
+			case 3:
+				m.Flags |= wire.TC
+			}
+		}
+		if kind&12 == 12 {
+			m.Questions = nil
+		}
+		data, err := m.Bytes()
+		require.NoError(t, err)
+		frame := capture.AppendFrame(nil, from, to, data)
+		frame[14+8] -= kind >> 6 // hops
+		require.NoError(t, w.Packet(at, frame, ""))
+	}
+	return file.Bytes()
+}
+
+// Whatever a capture holds, reading it again finds the same, the exchanges that show a
+// finding have its code once later packets are known, can be fetched, and carry verdicts.
+func FuzzCaptured(f *testing.F) {
+	for _, seed := range []string{"\x00\x01\x01\x00\x00\x00\x01\x01\x01\x01\x01\x00\x00\x10\x01\x01", "\x00\x01\x01\x01\x00\x00\x01\x01\x01\x01\x01\x01\x00\x03\x01\x01\x00\x01\x01\x00\x01\x00\x01\x01"} {
+		f.Add([]byte(seed))
+		f.Add([]byte(strings.Repeat(seed, 12)))
+	}
+	f.Fuzz(func(t *testing.T, script []byte) {
+		file := scripted(t, script[:min(len(script), 8*400)])
+		readers := func() []*capture.Reader {
+			r, err := capture.NewReader(bytes.NewReader(file))
+			require.NoError(t, err)
+			return []*capture.Reader{r}
+		}
+		read := func(options conversation.Options) *conversation.Overview {
+			o, err := conversation.Read(t.Context(), readers(), options)
+			require.NoError(t, err)
+			return o
+		}
+		first := read(conversation.Options{})
+		codes := map[int][]finding.Code{}
+		again := read(conversation.Options{Keep: -1, Late: first.Late(), Each: func(p *conversation.Pair) { codes[p.Number] = slices.Clone(p.Codes) }})
+		require.Equal(t, first.Findings, again.Findings)
+		require.Len(t, codes, first.Exchanges)
+		require.Empty(t, again.Kept)
+		if wanted := again.Shows(); wanted != nil {
+			require.NoError(t, again.Fetch(t.Context(), readers(), wanted))
+		}
+		for _, found := range first.Findings {
+			for _, n := range found.Evidence {
+				require.Contains(t, codes[n], found.Code, "exchange %d", n)
+				require.NotNil(t, again.Find(n), "exchange %d", n)
+			}
+		}
+		asked := 0
+		for _, e := range first.Episodes() {
+			asked += len(e.Asked)
+		}
+		require.Equal(t, len(first.Kept), asked)
+		for _, v := range diagnosis.Captured(first, wire.Name{}, nil) {
+			require.NotEmpty(t, v.Cause)
+			require.NotEmpty(t, v.Evidence())
+			for _, n := range v.Evidence() {
+				require.NotNil(t, first.Find(n), "exchange %d", n)
+			}
+		}
+	})
 }
