@@ -11,6 +11,7 @@ import (
 
 	"unquil/core/comparison"
 	"unquil/core/conversation"
+	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -113,11 +114,16 @@ func (s *Suspects) Telling() func(*conversation.Pair) bool {
 // when name is zero. The same file can hold several sides; the walks of a resolver
 // in it explain what its clients saw.
 func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Verdict {
-	c := captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, found: map[trouble][]int{}, evident: map[int][]int{}, stats: o.ByName()}
-	for _, p := range o.Paths() {
+	c := captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, found: map[trouble][]int{}, evident: map[int][]int{}, stats: o.ByName(), serves: map[netip.Addr][]wire.Name{}}
+	paths := o.Paths()
+	c.learn(paths)
+	for _, p := range paths {
 		of := p.Question.Name.Fold()
 		c.paths[of] = append(c.paths[of], p)
 		for _, step := range p.Steps {
+			if step.Zone.IsZero() {
+				step.Zone = c.servedBy(step.Exchange)
+			}
 			c.zones[step.Exchange.Number] = step.Zone
 		}
 	}
@@ -146,6 +152,9 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 		verdicts = append(verdicts, v)
 	}
 	verdicts = Group(verdicts)
+	slices.SortStableFunc(verdicts, func(a, b Verdict) int {
+		return cmp.Or(cmp.Compare(b.Severity.Weight(), a.Severity.Weight()), cmp.Compare(len(b.Names), len(a.Names)))
+	})
 	for i := range verdicts {
 		for _, list := range [][]finding.Finding{verdicts[i].Cause, verdicts[i].Follows, verdicts[i].Also} {
 			for j := range list {
@@ -159,10 +168,51 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 type captured struct {
 	*conversation.Overview
 	paths   map[wire.Name][]*conversation.Path // by the name in lower case
-	zones   map[int]wire.Name                  // by the number of an exchange: what a walk asked its server for
+	zones   map[int]wire.Name                  // by the number of an exchange: what a walk asked its server for; zero: not known
+	serves  map[netip.Addr][]wire.Name         // what servers are known to be asked for
 	found   map[trouble][]int                  // the findings of the capture
 	evident map[int][]int                      // the same, by the numbers of exchanges that are their evidence
 	stats   map[wire.Name]*conversation.Stat   // by the name in lower case
+}
+
+// learn finds out which zones servers are asked for: a resolver that knows its way begins
+// a walk in the middle.
+func (c *captured) learn(paths []*conversation.Path) {
+	add := func(server netip.Addr, zone wire.Name) {
+		if !zone.IsZero() && len(c.serves[server]) < maxServes && !slices.ContainsFunc(c.serves[server], zone.Equal) {
+			c.serves[server] = append(c.serves[server], zone)
+		}
+	}
+	for _, root := range delegation.PublishedRoots() {
+		for _, address := range root.Addresses {
+			add(address, wire.Root)
+		}
+	}
+	for _, p := range paths {
+		for _, step := range p.Steps {
+			e := step.Exchange
+			add(e.Server.Address.Addr(), step.Zone)
+			if e.Authoritative() && e.Reply != nil {
+				if soa, _, ok := exchange.Negative(e.Reply); ok {
+					add(e.Server.Address.Addr(), soa.Name)
+				}
+			}
+		}
+	}
+}
+
+// maxServes is how many zones of one server are remembered.
+const maxServes = 64
+
+// servedBy is the nearest zone around a question that its server is known to be asked
+// for; zero when none is.
+func (c *captured) servedBy(e *exchange.Exchange) (zone wire.Name) {
+	for _, z := range c.serves[e.Server.Address.Addr()] {
+		if e.Question.Name.Under(z) && (zone.IsZero() || z.Under(zone)) {
+			zone = z
+		}
+	}
+	return zone
 }
 
 // trouble is what findings with a server have in common.
@@ -265,8 +315,13 @@ func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 		f.About = about
 		return f, ok
 	}
-	if about.Zone = zone.String(); zone.IsZero() {
-		about.Zone = "."
+	unknown := zone.IsZero()
+	if unknown && (powerless || e.Outcome == exchange.Referral) {
+		return f, false // whoever asks a cache for what it has at hand gets the same
+	}
+	asked := "asked for " + zone.Spoken()
+	if about.Zone = zone.String(); unknown {
+		about.Zone, asked = about.Name, "asked for "+e.Question.Name.Spoken()
 	}
 	code, does := finding.ServerFailure, fmt.Sprintf("fails to answer (%s)", e.Outcome)
 	switch {
@@ -276,17 +331,19 @@ func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 		code, does = finding.Unreachable, "cannot be reached"
 	case powerless:
 		code, does = finding.LameServer, "answers without authority"
+	case e.Outcome == exchange.Refused && unknown:
+		code, does = finding.Refused, "refuses to answer for it"
 	case e.Outcome == exchange.Refused:
 		code, does = finding.LameServer, "refuses to answer for it"
 	case e.Outcome == exchange.Referral:
 		below, _, _ := exchange.ReferralZone(e.Reply)
-		if zone.IsZero() || below.Under(zone) && !below.Equal(zone) {
+		if below.Under(zone) && !below.Equal(zone) {
 			return f, false
 		}
 		code, does = finding.LameServer, "refers elsewhere"
 	}
 	who := e.Server.AddressText()
-	f = finding.New(code, finding.Fault, about, fmt.Sprintf("%s was asked for %s and %s.", who, zone.Spoken(), does), e.Number)
+	f = finding.New(code, finding.Fault, about, fmt.Sprintf("%s was %s and %s.", who, asked, does), e.Number)
 	f.Brief = who + " " + does
 	return f, true
 }
@@ -302,6 +359,12 @@ func (c *captured) reword(v *Verdict) {
 		return
 	}
 	switch f := v.Cause[0]; {
+	case f.About.Zone != "" && c.zones[f.Evidence[0]].IsZero():
+		v.Where, v.Who, v.At, v.Sure = ZoneServers, holderAtHost, f.About.Server, finding.Likely
+		v.Because, v.Against = "a resolver asked it on its way", "the capture does not show for which zone"
+		for i := range v.Cause {
+			v.Cause[i].About.Zone = ""
+		}
 	case f.About.Zone != "":
 		v.Because = "what the resolver asked on its way is in the capture"
 	case f.Code == finding.ServerFailure || f.Code == finding.Failed:

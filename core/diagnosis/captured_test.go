@@ -2,6 +2,7 @@ package diagnosis_test
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -15,6 +16,7 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/conversation"
+	"unquil/core/delegation"
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -131,6 +133,81 @@ func TestBackAtTheMachine(t *testing.T) {
 			}
 			assert.Equal(t, tt.want, heavy)
 			assert.Contains(t, v.Checks[len(v.Checks)-1].Saw, tt.own)
+		})
+	}
+}
+
+// A resolver that knows its way begins in the middle: for which zone it asks a server is
+// learned from the rest of the capture, or not known.
+func TestWalksThatBeginInTheMiddle(t *testing.T) {
+	resolver, server := netip.MustParseAddrPort("192.0.2.53:40000"), netip.MustParseAddrPort("203.0.113.77:53")
+	root, registry := netip.MustParseAddrPort("198.51.100.1:53"), netip.MustParseAddrPort("198.51.100.11:53")
+	type packet struct {
+		of    netip.AddrPort
+		name  string
+		reply bool
+		flags wire.Flags
+		zone  string // referred to, or whose SOA record says that there is nothing
+		t     wire.Type
+	}
+	asked := func(of netip.AddrPort, name string) packet { return packet{of: of, name: name} }
+	refers := func(of netip.AddrPort, name, zone string) packet {
+		return packet{of, name, true, 0, zone, wire.NS}
+	}
+	lost := asked(server, "www.tarn.example")
+	for _, tt := range []struct {
+		name    string
+		packets []packet
+		want    []string
+	}{
+		{"not known", []packet{lost}, []string{"fault [www.tarn.example] no-reply the zone's servers 203.0.113.77 likely"}},
+		{"learned from another walk", []packet{asked(root, "a.tarn.example"), refers(root, "a.tarn.example", "example"), asked(registry, "a.tarn.example"), refers(registry, "a.tarn.example", "tarn.example"),
+			asked(server, "a.tarn.example"), {server, "a.tarn.example", true, wire.AA, "", 0}, lost}, []string{"fault [www.tarn.example] no-reply the zone's servers tarn.example. certain"}},
+		{"learned from what it said of another name", []packet{asked(server, "b.tarn.example"), {server, "b.tarn.example", true, wire.AA, "tarn.example", wire.SOA}, lost}, []string{"fault [www.tarn.example] no-reply the zone's servers tarn.example. certain"}},
+		{"a published root server", []packet{asked(netip.AddrPortFrom(delegation.PublishedRoots()[0].Addresses[0], 53), "www.tarn.example")}, []string{"fault [www.tarn.example] no-reply the root or registry . certain"}},
+		{"it refuses", []packet{lost, {server, lost.name, true, wire.Flags(wire.Refused), "", 0}}, []string{"fault [www.tarn.example] refused the zone's servers 203.0.113.77 likely"}},
+		{"it refuses what it is known to be asked for", []packet{asked(server, "b.tarn.example"), {server, "b.tarn.example", true, wire.AA, "tarn.example", wire.SOA}, lost, {server, lost.name, true, wire.Flags(wire.Refused), "", 0}},
+			[]string{"fault [www.tarn.example] lame-server the delegation tarn.example. certain"}},
+		{"a cache that was asked for what it has", []packet{lost, {server, lost.name, true, wire.RA, "", 0}}, nil},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			var file bytes.Buffer
+			w, err := capture.NewWriter(&file, capture.Ethernet)
+			require.NoError(t, err)
+			at := time.Date(2026, 3, 9, 7, 40, 0, 0, time.UTC)
+			for i, p := range append(tt.packets, asked(server, "end.example")) {
+				if p.name == "end.example" {
+					at = at.Add(time.Minute)
+				}
+				m := wire.Message{ID: uint16(i), Flags: p.flags, Questions: []wire.Question{{Name: wire.MustParseName(p.name), Type: wire.A, Class: wire.IN}}}
+				from, to := resolver, p.of
+				if p.reply {
+					m.ID, m.Flags, from, to = uint16(i-1), m.Flags|wire.QR, to, from
+					text := map[wire.Type]string{wire.NS: "dns.tarn.example.", wire.SOA: "dns.tarn.example. keeper.tarn.example. 1 2 3 4 5", 0: "203.0.113.120"}[p.t]
+					record := wire.Record{Name: m.Questions[0].Name, Type: cmp.Or(p.t, wire.A), Class: wire.IN, TTL: 60}
+					record.Data, err = wire.ParseRecordData(record.Type, wire.IN, text)
+					require.NoError(t, err)
+					if p.zone != "" {
+						record.Name = wire.MustParseName(p.zone)
+						m.Authority = []wire.Record{record}
+					} else if m.Flags.RCode() == wire.NoError {
+						m.Answer = []wire.Record{record}
+					}
+				}
+				data, err := m.Bytes()
+				require.NoError(t, err)
+				at = at.Add(10 * time.Millisecond)
+				require.NoError(t, w.Packet(at, capture.AppendFrame(nil, from, to, data), ""))
+			}
+			r, err := capture.NewReader(&file)
+			require.NoError(t, err)
+			o, err := conversation.Read(t.Context(), []*capture.Reader{r}, conversation.Options{})
+			require.NoError(t, err)
+			var lines []string
+			for _, v := range diagnosis.Captured(o, wire.Name{}, nil) {
+				lines = append(lines, line(&v)+" "+v.Sure)
+			}
+			assert.Equal(t, tt.want, lines)
 		})
 	}
 }

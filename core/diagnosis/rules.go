@@ -75,6 +75,7 @@ var rules = []rule{
 	{finding.WrongSource, true, ZoneServers, holderAtHost, "the replies are kept as evidence", "an address translation near this machine looks the same", resolverFails},
 	{finding.Malformed, true, ZoneServers, holderAtHost, "the replies are kept as evidence", "a device on the way may break them", resolverFails},
 	{finding.ServerFailure, true, ZoneServers, holderAtHost, "the servers say so themselves", "", resolverFails},
+	{finding.Refused, true, ZoneServers, holderAtHost, "the servers say so themselves", "a server may refuse you alone: ask from another network", resolverFails},
 	{finding.Truncated, true, ZoneServers, holderAtHost, "the whole answer was asked for over TCP too", firewall, slices.Concat(resolverFails, []finding.Code{finding.TCPRefused})},
 	{finding.NameDenied, true, ZoneServers, holderAtHost, "the same servers answer for another type, or for names below", "", []finding.Code{finding.NameDenied, finding.CacheNegative}},
 	{finding.RecursionUnavailable, false, TheResolver, you, "the resolver's own replies say so", "it may offer recursion to others", nil},

@@ -145,9 +145,12 @@ type Told struct {
 	More   int
 }
 
-// Told are up to 30 checks.
+// Told are all checks up to 30, and of more than that ten.
 func (v *Verdict) Told() Told {
-	n := min(len(v.Checks), 30)
+	n := len(v.Checks)
+	if n > 30 {
+		n = 10
+	}
 	return Told{v.Checks[:n], len(v.Checks) - n}
 }
 

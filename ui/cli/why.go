@@ -197,6 +197,9 @@ func (a *app) whyCapture(ctx context.Context, path string, names, types []string
 	return firstOf(failed, a.showVerdicts(diagnosis.Group(verdicts), overview.Kept, overview.NotKept, overview.Missed+suspects.Left))
 }
 
+// toldWhole is how many verdicts are told whole: a capture can give hundreds.
+const toldWhole = 10
+
 // showVerdicts shows them, and writes the report where one is wanted.
 func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Exchange, left, notJudged int) error {
 	var found []finding.Finding
@@ -217,12 +220,13 @@ func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Ex
 	if len(verdicts) == 0 {
 		view.NothingFailed()
 	}
-	for i := range verdicts {
+	for i := range verdicts[:min(len(verdicts), toldWhole)] {
 		if i > 0 {
 			view.Gap()
 		}
 		view.Verdict(&verdicts[i])
 	}
+	view.MoreVerdicts(verdicts[min(len(verdicts), toldWhole):])
 	view.NotJudged(notJudged)
 	return firstOf(view.Err(), verdictOn(found))
 }

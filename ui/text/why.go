@@ -82,6 +82,26 @@ func (v *View) NothingFailed() {
 	v.flow("", 0, good.Render("nothing wrong")+"  every name that was asked for in the capture got an answer.", plainStyle)
 }
 
+// MoreVerdicts draws those that are not told whole, each in its sentence.
+func (v *View) MoreVerdicts(all []diagnosis.Verdict) {
+	if len(all) == 0 {
+		return
+	}
+	v.Gap()
+	v.line(strong.Render(fmt.Sprintf("%s besides, which --json tells whole", plural(len(all), "verdict", "verdicts"))))
+	for i := range all[:min(len(all), maxTold)] {
+		d := &all[i]
+		word, style := string(d.Severity), severe[d.Severity]
+		if len(d.Cause) == 0 {
+			word, style = "fine", good
+		}
+		v.flow("  "+style.Render(word), labelWidth, d.Sentence(), plainStyle)
+	}
+	if more := len(all) - maxTold; more > 0 {
+		v.flow("", 2, fmt.Sprintf("and %d more", more), quiet)
+	}
+}
+
 // NotJudged says that a capture held more than was judged; nothing for 0.
 func (v *View) NotJudged(exchanges int) {
 	if exchanges > 0 {
