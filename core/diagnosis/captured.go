@@ -17,13 +17,6 @@ import (
 	"unquil/core/wire"
 )
 
-// capturedCodes are the findings of a capture that say more of an exchange than how
-// it ended.
-var capturedCodes = map[finding.Code]bool{
-	finding.LoopedQuery: true, finding.RepliesDiffer: true, finding.LateReply: true, finding.AnswerRewritten: true,
-	finding.HalfFails: true, finding.UnsolicitedReply: true, finding.Truncated: true,
-}
-
 // seen is what a capture holds of one name.
 type seen struct {
 	name      wire.Name
@@ -42,100 +35,12 @@ type asker struct {
 // maxShown is how many exchanges are named that show one thing.
 const maxShown = 20
 
-// Suspects are the names to judge in a capture that may be larger than what an overview
-// keeps. The zero Suspects is none.
-type Suspects struct {
-	Left  int // exchanges seen whose names are not among them, since they are too many
-	names map[wire.Name]bool
-	// hashes are those of the names: most exchanges can be told from these by them.
-	hashes map[uint64]bool
-}
-
-// maxSuspects is how many names are judged.
-const maxSuspects = 20_000
-
-// Add adds a name.
-func (s *Suspects) Add(name wire.Name) {
-	if s.names == nil {
-		s.names, s.hashes = map[wire.Name]bool{}, map[uint64]bool{}
-	}
-	switch name = name.Fold(); {
-	case s.names[name] || name.IsZero():
-	case len(s.names) < maxSuspects:
-		s.names[name], s.hashes[conversation.HashName(name)] = true, true
-	default:
-		s.Left++
-	}
-}
-
-// remarkable reports whether an exchange is worth a verdict.
-func remarkable(p *conversation.Pair) bool {
-	return conversation.Failed(p.Outcome()) || slices.ContainsFunc(p.Codes, func(c finding.Code) bool { return capturedCodes[c] })
-}
-
-// See adds the name that an exchange was about, if that is worth a verdict.
-func (s *Suspects) See(p *conversation.Pair) {
-	if remarkable(p) {
-		if name, err := p.View().QName(); err == nil {
-			s.Add(name)
-		}
-	}
-}
-
-// Any reports whether there are any.
-func (s *Suspects) Any() bool { return len(s.names) > 0 }
-
-// maxOrdinary is how many exchanges of one name are looked at that did not fail, make up
-// for one that did, or belong to the walk of a resolver.
-const maxOrdinary = 100
-
-// Telling returns, as [conversation.Options.Also], which exchanges a verdict on the names
-// is made of.
-func (s *Suspects) Telling() func(*conversation.Pair) bool {
-	ordinary := map[wire.Name]int{}
-	return func(p *conversation.Pair) bool {
-		if !s.hashes[p.NameHash()] {
-			return false
-		}
-		name, err := p.View().QName()
-		if name = name.Fold(); err != nil || !s.names[name] {
-			return false
-		}
-		if remarkable(p) || p.Related().Before.Number > 0 || !p.View().Flags().Has(wire.RD) {
-			return true
-		}
-		ordinary[name]++
-		return ordinary[name] <= maxOrdinary
-	}
-}
-
 // Captured judges a capture as a live round is judged: one verdict for each name
 // that failed in it, or for name alone, those of one cause as one. names are all
 // when name is zero. The same file can hold several sides; the walks of a resolver
 // in it explain what its clients saw.
 func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Verdict {
-	c := captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, found: map[trouble][]int{}, evident: map[int][]int{}, stats: o.ByName(), serves: map[netip.Addr][]wire.Name{}}
-	paths := o.Paths()
-	c.learn(paths)
-	for _, p := range paths {
-		of := p.Question.Name.Fold()
-		c.paths[of] = append(c.paths[of], p)
-		for _, step := range p.Steps {
-			if step.Zone.IsZero() {
-				step.Zone = c.servedBy(step.Exchange)
-			}
-			c.zones[step.Exchange.Number] = step.Zone
-		}
-	}
-	for i, f := range o.Findings {
-		if capturedCodes[f.Code] {
-			k := trouble{f.Code, f.About.Address}
-			c.found[k] = append(c.found[k], i)
-			for _, n := range f.Evidence {
-				c.evident[n] = append(c.evident[n], i)
-			}
-		}
-	}
+	c := newCaptured(o)
 	var verdicts []Verdict
 	for _, s := range c.names(name, types) {
 		v := Verdict{Name: s.name, Types: s.types, Checks: c.checks(s, types)}
@@ -173,6 +78,34 @@ type captured struct {
 	found   map[trouble][]int                  // the findings of the capture
 	evident map[int][]int                      // the same, by the numbers of exchanges that are their evidence
 	stats   map[wire.Name]*conversation.Stat   // by the name in lower case
+}
+
+// newCaptured sorts what an overview holds by what verdicts ask for.
+func newCaptured(o *conversation.Overview) *captured {
+	c := &captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, serves: map[netip.Addr][]wire.Name{},
+		found: map[trouble][]int{}, evident: map[int][]int{}, stats: o.ByName()}
+	paths := o.Paths()
+	c.learn(paths)
+	for _, p := range paths {
+		of := p.Question.Name.Fold()
+		c.paths[of] = append(c.paths[of], p)
+		for _, step := range p.Steps {
+			if step.Zone.IsZero() {
+				step.Zone = c.servedBy(step.Exchange)
+			}
+			c.zones[step.Exchange.Number] = step.Zone
+		}
+	}
+	for i, f := range o.Findings {
+		if capturedCodes[f.Code] {
+			k := trouble{f.Code, f.About.Address}
+			c.found[k] = append(c.found[k], i)
+			for _, n := range f.Evidence {
+				c.evident[n] = append(c.evident[n], i)
+			}
+		}
+	}
+	return c
 }
 
 // learn finds out which zones servers are asked for: a resolver that knows its way begins

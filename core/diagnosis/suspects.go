@@ -1,0 +1,83 @@
+package diagnosis
+
+import (
+	"slices"
+
+	"unquil/core/conversation"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// capturedCodes are the findings of a capture that say more of an exchange than how
+// it ended.
+var capturedCodes = map[finding.Code]bool{
+	finding.LoopedQuery: true, finding.RepliesDiffer: true, finding.LateReply: true, finding.AnswerRewritten: true,
+	finding.HalfFails: true, finding.UnsolicitedReply: true, finding.Truncated: true,
+}
+
+// Suspects are the names to judge in a capture that may be larger than what an overview
+// keeps. The zero Suspects is none.
+type Suspects struct {
+	Left  int // exchanges seen whose names are not among them, since they are too many
+	names map[wire.Name]bool
+	// hashes are those of the names: most exchanges can be told from these by them.
+	hashes map[uint64]bool
+}
+
+// maxSuspects is how many names are judged.
+const maxSuspects = 20_000
+
+// Add adds a name.
+func (s *Suspects) Add(name wire.Name) {
+	if s.names == nil {
+		s.names, s.hashes = map[wire.Name]bool{}, map[uint64]bool{}
+	}
+	switch name = name.Fold(); {
+	case s.names[name] || name.IsZero():
+	case len(s.names) < maxSuspects:
+		s.names[name], s.hashes[conversation.HashName(name)] = true, true
+	default:
+		s.Left++
+	}
+}
+
+// remarkable reports whether an exchange is worth a verdict.
+func remarkable(p *conversation.Pair) bool {
+	return conversation.Failed(p.Outcome()) || slices.ContainsFunc(p.Codes, func(c finding.Code) bool { return capturedCodes[c] })
+}
+
+// See adds the name that an exchange was about, if that is worth a verdict.
+func (s *Suspects) See(p *conversation.Pair) {
+	if remarkable(p) {
+		if name, err := p.View().QName(); err == nil {
+			s.Add(name)
+		}
+	}
+}
+
+// Any reports whether there are any.
+func (s *Suspects) Any() bool { return len(s.names) > 0 }
+
+// maxOrdinary is how many exchanges of one name are looked at that did not fail, make up
+// for one that did, or belong to the walk of a resolver.
+const maxOrdinary = 100
+
+// Telling returns, as [conversation.Options.Also], which exchanges a verdict on the names
+// is made of.
+func (s *Suspects) Telling() func(*conversation.Pair) bool {
+	ordinary := map[wire.Name]int{}
+	return func(p *conversation.Pair) bool {
+		if !s.hashes[p.NameHash()] {
+			return false
+		}
+		name, err := p.View().QName()
+		if name = name.Fold(); err != nil || !s.names[name] {
+			return false
+		}
+		if remarkable(p) || p.Related().Before.Number > 0 || !p.View().Flags().Has(wire.RD) {
+			return true
+		}
+		ordinary[name]++
+		return ordinary[name] <= maxOrdinary
+	}
+}
