@@ -29,6 +29,15 @@ type groupKey struct {
 	detail         string
 }
 
+// both is what findings about an exchange's client and server share.
+func (p *Pair) both() groupKey { return groupKey{client: p.Client.Addr(), server: p.Server.Addr()} }
+
+// as is the key of findings with a code.
+func (k groupKey) as(code finding.Code) groupKey {
+	k.code = code
+	return k
+}
+
 // group is one kind of trouble with one server or client, however often it was.
 type group struct {
 	groupKey

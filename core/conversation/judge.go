@@ -29,27 +29,23 @@ const (
 // judge says what is remarkable about one exchange.
 func (o *Overview) judge(p *Pair, of *Stat) {
 	outcome, took := p.Outcome(), p.Took()
-	ordinary := took < slowLeast && p.answered && !p.Torn && p.rel == nil
-	switch {
-	case ordinary && (outcome == exchange.Answered || outcome == exchange.NoData || outcome == exchange.Referral): // as nearly all are
-		return
-	case ordinary && outcome == exchange.NoName: // as nearly all of the others are
-		o.denies(p, of)
+	if p.ordinary() {
+		if outcome == exchange.NoName {
+			o.denies(p, of)
+		}
 		return
 	}
-	client, server, rel := p.Client.Addr(), p.Server.Addr(), p.Related()
-	both := groupKey{client: client, server: server}
-	as := func(code finding.Code, k groupKey) groupKey { k.code = code; return k }
+	server, rel := p.Server.Addr(), p.Related()
+	both := p.both()
 	switch {
 	case p.Looped():
-		g := o.find(as(finding.LoopedQuery, both), finding.Fault, p)
-		g.most = max(g.most, time.Duration(rel.Copies))
+		o.looped(p)
 	case outcome == exchange.Unreachable:
-		k := as(finding.Unreachable, both)
+		k := both.as(finding.Unreachable)
 		k.detail = fmt.Sprintf("%s says: %s", rel.Forbidden.By, rel.Forbidden.Says)
 		o.find(k, finding.Fault, p)
 	case outcome == exchange.NoReply:
-		g := o.find(as(finding.Unanswered, both), finding.Fault, p)
+		g := o.find(both.as(finding.Unanswered), finding.Fault, p)
 		g.asked += p.Asked()
 		if rel.After.Number > 0 && rel.After.Server != p.Server {
 			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
@@ -75,25 +71,22 @@ func (o *Overview) judge(p *Pair, of *Stat) {
 	if p.Torn {
 		o.find(groupKey{code: finding.Undecodable, server: server, detail: "fragments of its reply are missing"}, finding.Concern, p)
 	}
-	if asked := p.Asked(); asked > 1 || rel.Before.Number > 0 && rel.Before.Server == p.Server && !rel.Before.TCP && !p.TCP && rel.Before.Outcome == "" {
-		g := o.find(as(finding.RepeatedQuery, both), finding.Note, p)
-		after := time.Duration(p.First.At - rel.Before.Sent)
-		if asked > 1 {
-			after = time.Duration(rel.again[0].At - p.First.At)
-		}
-		g.most = max(g.most, after)
+	if p.Asked() > 1 {
+		o.repeated(p, time.Duration(rel.again[0].At-p.First.At))
+	} else if rel.Before.Number > 0 && rel.Before.Server == p.Server && !rel.Before.TCP && !p.TCP && rel.Before.Outcome == "" {
+		o.repeated(p, time.Duration(p.First.At-rel.Before.Sent))
 	}
 	if p.answered {
 		late := p.Asked() > 1 && p.Received > rel.again[0].At && took < time.Duration(rel.again[0].At-p.First.At)/50 || rel.After.Number > 0 && rel.After.Sent < p.Received
 		if late {
-			g := o.find(as(finding.LateReply, both), finding.Concern, p)
+			g := o.find(both.as(finding.LateReply), finding.Concern, p)
 			g.most = max(g.most, p.Waited())
 		} else if slow, severity := o.slow(of, took); slow {
 			g := o.find(groupKey{code: finding.Slow, server: server}, severity, p)
 			g.most = max(g.most, took)
 		}
 		if rel.differs {
-			o.find(as(finding.RepliesDiffer, both), finding.Fault, p)
+			o.differs(p)
 		}
 	}
 	if rel.Guesses > 0 {
@@ -101,12 +94,29 @@ func (o *Overview) judge(p *Pair, of *Stat) {
 	}
 	if h := p.Half(); h.Good {
 		if Failed(outcome) && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*h.Took && took > h.Took+halfLate {
-			k := as(finding.HalfFails, both)
+			k := both.as(finding.HalfFails)
 			k.outcome = outcome
 			g := o.find(k, finding.Concern, p)
 			g.most = max(g.most, took)
 		}
 	}
+}
+
+// looped counts an exchange whose question's packet went round in a loop.
+func (o *Overview) looped(p *Pair) {
+	g := o.find(p.both().as(finding.LoopedQuery), finding.Fault, p)
+	g.most = max(g.most, time.Duration(p.rel.Copies))
+}
+
+// repeated counts an exchange whose client had asked the same already, so long before.
+func (o *Overview) repeated(p *Pair, after time.Duration) {
+	g := o.find(p.both().as(finding.RepeatedQuery), finding.Note, p)
+	g.most = max(g.most, after)
+}
+
+// differs counts an exchange with two replies that say different things.
+func (o *Overview) differs(p *Pair) {
+	o.find(p.both().as(finding.RepliesDiffer), finding.Fault, p).packet(p.rel.OtherIn, "")
 }
 
 // denies counts an exchange in which a server said that there is no such name.
@@ -321,16 +331,25 @@ func (o *Overview) unsolicited(m *Message, fits *Pair) {
 	g.packet(m.Number, "")
 }
 
-// another counts a reply that says something else than the one an exchange had got, on
-// which judgement has been passed already.
-func (o *Overview) another(m *Message, number int) {
-	k := groupKey{code: finding.RepliesDiffer, client: m.Client.Addr(), server: m.Server.Addr()}
-	g := o.groups.of(k, finding.Fault)
-	g.addOf(number, m.name, m.View)
-	g.packet(m.Number, "") // the exchange itself does not know of it any more
-	o.late.add(finding.RepliesDiffer, number)
-	if len(o.late.differs) < maxDiffers {
-		o.late.differs[number] = m.Number
+// revised judges what came of an exchange after it was counted.
+func (o *Overview) revised(p *Pair) {
+	if o.options.Choose != nil && !o.chosen.has(p.Number) {
+		return
+	}
+	if p.Looped() && !p.told.looped {
+		o.looped(p)
+	}
+	if again := p.rel.again; len(again) > 0 && !p.told.repeated {
+		o.repeated(p, time.Duration(again[0].At-p.First.At))
+	}
+	if p.rel.differs && !p.told.differs {
+		o.differs(p)
+		if len(o.late.differs) < maxDiffers {
+			o.late.differs[p.Number] = p.rel.OtherIn
+		}
+	}
+	for _, code := range p.Codes {
+		o.late.add(code, p.Number)
 	}
 }
 

@@ -26,6 +26,7 @@ type Message struct {
 	says           uint64 // of a reply: its RCODE and its addresses, TTLs and order left aside
 	ttl            uint32 // of the first record, in seconds, where ages says so
 	id             uint16
+	of             wire.Type // asked for
 	hops           uint8
 	tcp, cut, torn bool // as in [capture.Packet]
 	reply          bool
@@ -65,7 +66,7 @@ func (m *Message) read(p *capture.Packet, payload []byte) error {
 	} else {
 		m.Client, m.Server, m.Outcome, m.ages = p.From, p.To, "", false
 	}
-	m.name, m.question = v.QuestionHashes()
+	m.name, m.question, m.of = v.QuestionHashes()
 	m.hash = hash(m)
 	return nil
 }

@@ -101,11 +101,12 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 		secure: map[[2]netip.AddrPort]*Encrypted{}, denied: map[uint64]Link{}, Hosts: map[netip.Addr]string{}, options: options}
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
 	pairer := NewPairer(o.add)
-	pairer.Unsolicited, pairer.Another = o.unsolicited, o.another
+	pairer.Unsolicited, pairer.Revised = o.unsolicited, o.revised
 	source := feed{options: options, given: o.names.take}
 	full, back, failed := source.run(ctx, readers)
 	for c := range full {
 		o.chunk(c, pairer)
+		pairer.Keep()
 		if options.Progress != nil {
 			options.Progress(c.offset)
 		}

@@ -37,7 +37,6 @@ const (
 type Pair struct {
 	hash     uint64 // of all that ties a reply to the question
 	question uint64
-	same     *Pair // another pair in the same bucket
 	id       uint16
 	hops     uint8
 	TCP      bool
@@ -45,6 +44,9 @@ type Pair struct {
 	Torn     bool // of Cut: fragments of it are missing
 	answered bool
 	ages     bool // the reply may come out of a cache
+	emitted  bool // it was taken up again: [Pairer.Revised]
+	lent     bool // query lies in bytes that are not its own
+	told     told // of that: what was said of it before
 
 	Client, Server netip.AddrPort
 	name           uint64
@@ -58,11 +60,12 @@ type Pair struct {
 	next, previous *Pair            // in the ring of the open or of the done ones
 	rel            *relations       // nil for most
 	ttl            uint32           // of the reply's first record, in seconds, where ages says so
+	of             wire.Type        // asked for
 	about, wants   uint16           // where the tables of names and of questions hold it
 	Codes          []finding.Code   // what is remarkable about it, once it has been judged
 	twin           *Pair            // the other half, while both are remembered
 	half           Half             // what is known of it once it is not
-	small          [96]byte         // holds the question's message, as long as that is small
+	room           []byte           // for the question's message
 }
 
 // relations are what few exchanges have.
@@ -133,21 +136,9 @@ type Try struct {
 	At     int64
 }
 
-// room is where the question's message is to be copied: where a large one lay before,
-// or in the pair itself.
-func (p *Pair) room() []byte {
-	if room := p.query.Bytes(); cap(room) > len(p.small) {
-		return room[:0]
-	}
-	return p.small[:0]
-}
-
 // reset makes the pair ready for another question. What that sets anew is left.
 func (p *Pair) reset() {
-	if cap(p.reply.Bytes()) > maxSpare {
-		p.reply = wire.View{}
-	}
-	p.answered, p.Received, p.ReceivedIn, p.Cut, p.Torn, p.outcome, p.half, p.Codes = false, 0, 0, false, false, "", Half{}, p.Codes[:0]
+	p.emitted, p.answered, p.Received, p.ReceivedIn, p.Cut, p.Torn, p.outcome, p.half, p.Codes = false, false, 0, 0, false, false, "", Half{}, p.Codes[:0]
 }
 
 // View is the question's message in place.
@@ -162,7 +153,7 @@ func HashName(name wire.Name) uint64 {
 	question := wire.Message{Questions: []wire.Question{{Name: name, Type: wire.A, Class: wire.IN}}}
 	data, _ := question.Bytes() // which no single question is too large for
 	view, _ := wire.ReadView(data)
-	hash, _ := view.QuestionHashes()
+	hash, _, _ := view.QuestionHashes()
 	return hash
 }
 

@@ -41,75 +41,114 @@ type Pairer struct {
 	// and with the open question of the same client that it would fit but for its ID
 	// or its source; nil without one.
 	Unsolicited func(m *Message, fits *Pair)
-	// Another is called with a reply that says something else than the reply which
-	// exchange number got, where that was emitted already; nil: nobody.
-	Another func(m *Message, number int)
+	// Revised is called with an exchange that was emitted before, when more has come of
+	// it: it was repeated, or answered otherwise too. It holds no reply then; nil: nobody.
+	Revised func(*Pair)
 	// Dropped counts questions given up because too many were open at once, and
 	// Duplicates the packets that were captured twice.
 	Dropped, Duplicates int
 
 	numbered   int
-	pairs      [buckets]*Pair // by hash, chained through same
+	pairs      pairTable
 	latest     [buckets]*Pair // by client and name: what was asked last; another's takes its place
 	wanted     [buckets]*Pair // by client and question, the same
 	now        int64          // of the capture
 	due        int64          // when something is to be given up
 	open, done ring
 	doneBytes  int // of the replies of the done ones
-	crowded    [crowd]crowdedOut
+	settled    [marks]settled
+	marked     [marks]uint32 // parts of their hashes: most look-ups end here, in the processor's cache
+	halves     [marks]settledHalf
 	free       []*Pair
 	rooms      []*relations // that are not in use
+	spare      [][]byte     // room for replies
 }
 
-// buckets is the size of the tables that pairs are found by: plain arrays, which
+// buckets is the size of the tables of what was asked last: plain arrays, which
 // cost less than a map, and fit the processor's cache.
 const buckets = 1 << 12
 
-// crowdedOut is what is left of an answered exchange that had to make room for others:
-// enough to know another reply to it by, and whether that gives other addresses. It is
-// small, since each is put somewhere else.
-type crowdedOut struct {
-	check, says uint32 // halves of the exchange's hash and of what its reply said
-	number      uint32 // its lower half; 0: nothing
-	received    uint32 // milliseconds
+// pairTable finds pairs by their hash, by open addressing: the hashes of those that are
+// not meant are looked at without the pairs themselves, which lie elsewhere.
+type pairTable struct {
+	slots []pairSlot // a power of two; at most half of them are taken
+	count int
 }
 
-// crowd is how many of them are remembered, each until another takes its place.
-const crowd = 1 << 13
-
-// crowdOut makes room for others.
-func (p *Pairer) crowdOut(pair *Pair) {
-	p.crowded[pair.hash%crowd] = crowdedOut{uint32(pair.hash >> 32), uint32(pair.says), uint32(pair.Number), milliseconds(pair.Received)}
-	p.finish(pair)
+type pairSlot struct {
+	hash uint64
+	pair *Pair // nil: free
 }
 
-// late deals with another reply to an exchange that had to make room, and reports
-// whether it is one.
-func (p *Pairer) late(m *Message) bool {
-	c := &p.crowded[m.hash%crowd]
-	if c.number == 0 || c.check != uint32(m.hash>>32) || milliseconds(m.At)-c.received > uint32(linger/1e6) {
-		return false
+// of returns the pair that a message belongs to; nil: none.
+func (t *pairTable) of(m *Message) *Pair {
+	mask := uint64(len(t.slots) - 1)
+	for i := m.hash; ; i++ {
+		s := &t.slots[i&mask]
+		if s.pair == nil {
+			return nil
+		}
+		if s.hash == m.hash {
+			if pair := s.pair; pair.question == m.question && pair.id == m.id && pair.TCP == m.tcp && pair.Client == m.Client && pair.Server == m.Server {
+				return pair
+			}
+		}
 	}
-	if differ(uint64(c.says), uint64(uint32(m.says))) && p.Another != nil {
-		p.Another(m, p.numbered-int(uint32(p.numbered)-c.number))
-		c.says = uint32(m.says) // told once
-	}
-	return true
 }
 
-// milliseconds is a time as it is told from others that are near.
-func milliseconds(at int64) uint32 { return uint32(at / 1e6) }
+func (t *pairTable) add(p *Pair) {
+	if t.count++; 2*t.count > len(t.slots) {
+		old := t.slots
+		t.slots = make([]pairSlot, max(2*len(old), buckets))
+		for _, s := range old {
+			if s.pair != nil {
+				*t.free(s.hash) = s
+			}
+		}
+	}
+	*t.free(p.hash) = pairSlot{p.hash, p}
+}
+
+// free is the free slot where a hash belongs.
+func (t *pairTable) free(hash uint64) *pairSlot {
+	mask := uint64(len(t.slots) - 1)
+	for t.slots[hash&mask].pair != nil {
+		hash++
+	}
+	return &t.slots[hash&mask]
+}
+
+// remove takes a pair out, and moves those up that stood behind it for want of room.
+func (t *pairTable) remove(p *Pair) {
+	mask := uint64(len(t.slots) - 1)
+	hole := p.hash
+	for t.slots[hole&mask].pair != p {
+		hole++
+	}
+	for i := hole + 1; ; i++ {
+		s := t.slots[i&mask]
+		if s.pair == nil {
+			break
+		}
+		if (i-s.hash)&mask >= (i-hole)&mask { // it belongs to the hole or before it
+			t.slots[hole&mask] = s
+			hole = i
+		}
+	}
+	t.slots[hole&mask] = pairSlot{}
+	t.count--
+}
 
 // NewPairer returns a Pairer that hands its exchanges to emit.
 func NewPairer(emit func(*Pair)) *Pairer {
-	p := &Pairer{Emit: emit}
+	p := &Pairer{Emit: emit, pairs: pairTable{slots: make([]pairSlot, buckets)}}
 	p.open.init()
 	p.done.init()
 	return p
 }
 
-// Message takes one DNS message. It allocates nothing once as many pairs have
-// been open as will ever be at once.
+// Message takes one DNS message, whose bytes have to stay until [Pairer.Keep]. It
+// allocates nothing once as many pairs have been open as will ever be at once.
 func (p *Pairer) Message(m *Message) {
 	if p.now = m.At; p.now > p.due || p.now < p.due-linger { // or the capture's time went back
 		p.expire(p.now)
@@ -121,29 +160,19 @@ func (p *Pairer) Message(m *Message) {
 	}
 }
 
-func (p *Pairer) find(m *Message) *Pair {
-	pair := p.pairs[m.hash%buckets]
-	for pair != nil && (pair.hash != m.hash || pair.id != m.id || pair.question != m.question || pair.TCP != m.tcp ||
-		pair.Client != m.Client || pair.Server != m.Server || !pair.query.SameQuestion(m.View)) {
-		pair = pair.same
-	}
-	return pair
-}
-
 func (p *Pairer) asked(m *Message) {
-	if pair := p.find(m); pair != nil {
+	pair := p.pairs.of(m)
+	if pair == nil {
+		pair = p.revive(m)
+	}
+	if pair != nil {
 		p.again(pair, m)
 		return
 	}
-	pair := p.fresh()
 	p.numbered++
-	pair.hash, pair.question, pair.name, pair.id, pair.hops = m.hash, m.question, m.name, m.id, m.hops
-	pair.Number, pair.Client, pair.Server, pair.TCP, pair.First = p.numbered, m.Client, m.Server, m.tcp, Try{m.Number, m.At}
-	// The view has to lie over a copy, since the packet's bytes are not ours.
-	message := m.View.Bytes()
-	pair.query = m.View.Over(append(pair.room(), message[:min(len(message), maxQuery)]...))
-	first := &p.pairs[m.hash%buckets]
-	pair.same, *first = *first, pair
+	pair = p.pairOf(m)
+	pair.Number, pair.hops, pair.First = p.numbered, m.hops, Try{m.Number, m.At}
+	pair.query, pair.lent = m.View, true
 	p.open.add(pair)
 	p.relate(pair)
 	if m.waited {
@@ -152,6 +181,30 @@ func (p *Pairer) asked(m *Message) {
 	if p.open.size > maxOpen {
 		p.Dropped++
 		p.finish(p.open.oldest())
+	}
+}
+
+// pairOf is a new pair for the question of a message, to be found by it.
+func (p *Pairer) pairOf(m *Message) *Pair {
+	pair := p.fresh()
+	pair.hash, pair.question, pair.name, pair.id = m.hash, m.question, m.name, m.id
+	pair.Client, pair.Server, pair.TCP, pair.of = m.Client, m.Server, m.tcp, m.of
+	p.pairs.add(pair)
+	return pair
+}
+
+// own makes the question's message the pair's own: the bytes it was read from will go.
+func (p *Pair) own(query wire.View) {
+	message := query.Bytes()
+	p.query, p.lent = query.Over(append(p.room, message[:min(len(message), maxQuery)]...)), false
+	p.room = p.query.Bytes()[:0]
+}
+
+// Keep makes the pairer independent of the bytes of all messages that it was given:
+// call it before those go.
+func (p *Pairer) Keep() {
+	for pair := p.open.head.previous; pair.lent; pair = pair.previous { // those before it are its own already
+		pair.own(pair.query)
 	}
 }
 
@@ -181,9 +234,11 @@ func (p *Pairer) relate(pair *Pair) {
 	half := p.latest[pair.about]
 	p.latest[pair.about] = pair
 	if half != nil && half.name == pair.name && half.Client.Addr() == client && half.Server == pair.Server &&
-		pair.First.At-half.First.At <= pairWithin && addressTypes(half.query.QType(), pair.query.QType()) {
+		pair.First.At-half.First.At <= pairWithin && addressTypes(half.of, pair.of) {
 		half.part()
 		pair.twin, half.twin = half, pair
+	} else {
+		pair.half = p.settledHalf(pair)
 	}
 	before := p.wanted[pair.wants]
 	p.wanted[pair.wants] = pair
@@ -193,7 +248,7 @@ func (p *Pairer) relate(pair *Pair) {
 	if outcome := before.Outcome(); outcome.Good() || outcome == exchange.Referral {
 		return // it got what it asked for
 	}
-	if before.Client.Addr() == client && before.query.SameQuestion(pair.query) {
+	if before.Client.Addr() == client {
 		p.related(pair).Before, p.related(before).After = before.link(), pair.link()
 	}
 }
@@ -223,15 +278,16 @@ func (p *Pair) link() Link {
 }
 
 func (p *Pairer) replied(m *Message) {
-	pair := p.find(m)
+	pair := p.pairs.of(m)
 	if pair == nil {
 		if !m.View.HasQuestion() {
 			pair = p.unquestioned(m.id, m.Client, m.Server, m.At)
 		}
 		if pair == nil {
-			if !p.late(m) {
-				p.unsolicited(m)
-			}
+			pair = p.revive(m)
+		}
+		if pair == nil {
+			p.unsolicited(m)
 			return
 		}
 	}
@@ -239,14 +295,34 @@ func (p *Pairer) replied(m *Message) {
 		p.repliedAgain(pair, m)
 		return
 	}
-	pair.reply = m.View.Over(append(pair.reply.Bytes()[:0], m.View.Bytes()...))
 	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.At, m.Number, m.cut, m.torn
 	pair.outcome, pair.says, pair.ttl, pair.ages, pair.answered = m.Outcome, m.says, m.ttl, m.ages, true
+	if p.done.size >= maxDone && pair.ordinary() {
+		p.settle(pair, m.View)
+		return
+	}
 	p.open.remove(pair)
+	p.remember(pair, m.View)
+}
+
+// remember keeps an answered exchange whole, and the oldest makes room where there is none.
+func (p *Pairer) remember(pair *Pair, reply wire.View) {
+	if pair.lent {
+		pair.own(pair.query)
+	}
+	var room []byte
+	if n := len(p.spare); n > 0 {
+		room, p.spare = p.spare[n-1], p.spare[:n-1]
+	} else {
+		room = make([]byte, 0, 512)
+	}
+	pair.reply = reply.Over(append(room, reply.Bytes()...))
 	p.done.add(pair)
-	p.doneBytes += len(m.View.Bytes())
+	p.doneBytes += len(reply.Bytes())
 	for p.done.size > maxDone || p.doneBytes > maxDoneBytes {
-		p.crowdOut(p.done.oldest())
+		oldest := p.done.oldest()
+		p.leave(oldest)
+		p.finish(oldest)
 	}
 }
 
@@ -281,25 +357,23 @@ func (p *Pairer) newest(at int64) iter.Seq[*Pair] {
 // repliedAgain is a reply to a question that has one: captured twice, an answer to
 // a question that was sent twice, or one that says something else.
 func (p *Pairer) repliedAgain(pair *Pair, m *Message) {
-	if bytes.Equal(pair.reply.Bytes(), m.View.Bytes()) {
+	if bytes.Equal(pair.reply.Bytes(), m.View.Bytes()) || pair.emitted && pair.says == m.says {
 		if m.At-pair.Received <= oneMoment {
 			p.Duplicates++
 		}
 		return
 	}
-	if !pair.Related().differs && pair.says != cutShort && m.says != cutShort && (differ(pair.says, m.says) || pair.reply.AnswerSum() != m.View.AnswerSum()) {
+	// Of one that was emitted the reply is not there any more, but what it said.
+	if !pair.Related().differs && pair.says != cutShort && m.says != cutShort && (pair.says != m.says || pair.reply.AnswerSum() != m.View.AnswerSum()) {
 		r := p.related(pair)
 		r.OtherIn, r.differs = m.Number, true
 	}
 }
 
-// differ reports whether two replies say different things: [Message.says] of both.
-func differ(a, b uint64) bool { return a != b && a != cutShort && b != cutShort }
-
 // unsolicited is a reply that answers no question of the capture.
 func (p *Pairer) unsolicited(m *Message) {
 	fits := p.wanted[mix(m.question, hashAddress(m.Client.Addr()))%buckets]
-	if fits != nil && (fits.answered || fits.question != m.question || fits.Client.Addr() != m.Client.Addr() || !fits.query.SameQuestion(m.View)) {
+	if fits != nil && (fits.answered || fits.question != m.question || fits.Client.Addr() != m.Client.Addr()) {
 		fits = nil
 	}
 	if fits != nil {
@@ -360,18 +434,19 @@ func (p *Pairer) expire(now int64) {
 	}
 }
 
-func (p *Pairer) finish(pair *Pair) {
-	at := &p.pairs[pair.hash%buckets]
-	for *at != pair {
-		at = &(*at).same
-	}
-	*at = pair.same
+// lose takes a pair out of what pairs are found by.
+func (p *Pairer) lose(pair *Pair) {
+	p.pairs.remove(pair)
 	if p.latest[pair.about] == pair {
 		p.latest[pair.about] = nil
 	}
 	if p.wanted[pair.wants] == pair {
 		p.wanted[pair.wants] = nil
 	}
+}
+
+func (p *Pairer) finish(pair *Pair) {
+	p.lose(pair)
 	if pair.answered {
 		p.done.remove(pair)
 		p.doneBytes -= len(pair.reply.Bytes())
@@ -379,13 +454,25 @@ func (p *Pairer) finish(pair *Pair) {
 		p.open.remove(pair)
 		pair.giveUp(p.now)
 	}
-	r := pair.rel
-	if r != nil && r.Copies > 0 && !pair.Looped() {
+	if r := pair.rel; r != nil && r.Copies > 0 && !pair.Looped() {
 		p.Duplicates += r.Copies
 	}
-	p.Emit(pair)
+	if !pair.emitted {
+		p.Emit(pair)
+	} else if p.Revised != nil && pair.rel != nil {
+		p.Revised(pair)
+	}
+	p.drop(pair)
+}
+
+// drop makes the pair ready for another question.
+func (p *Pairer) drop(pair *Pair) {
 	pair.part()
-	if r = pair.rel; r != nil { // which it may have got only now
+	if room := pair.reply.Bytes(); room != nil && cap(room) <= maxSpare {
+		p.spare = append(p.spare, room[:0])
+	}
+	pair.reply = wire.View{}
+	if r := pair.rel; r != nil {
 		*r = relations{again: r.again[:0]}
 		p.rooms, pair.rel = append(p.rooms, r), nil
 	}

@@ -1,7 +1,6 @@
 package wire
 
 import (
-	"bytes"
 	"encoding/binary"
 	"math/bits"
 	"math/rand/v2"
@@ -148,53 +147,45 @@ func (v View) QuestionBytes() []byte {
 var hashSeed = rand.Uint64()
 
 // QuestionHashes returns hashes of the first question's name alone and of the
-// whole question, letter case ignored; 0 without one.
-func (v View) QuestionHashes() (name, question uint64) {
-	// Setting bit 5 folds letters; what else it maps together is told apart by
-	// SameQuestion. Eight bytes at a time, since every message is hashed.
+// whole question, letter case ignored, and its type; 0 without one.
+func (v View) QuestionHashes() (name, question uint64, t Type) {
+	// Eight bytes at a time, since every message is hashed.
 	b := v.QuestionBytes()
 	if len(b) < 4 {
-		return 0, 0
+		return 0, 0, 0
 	}
 	rest := binary.BigEndian.Uint32(b[len(b)-4:])
 	b = b[:len(b)-4]
-	h := hashSeed ^ uint64(len(b))
+	// The length stands where the root's zero stands, so that it does not blend with a label's.
+	h, size := hashSeed, uint64(len(b))<<56
 	if len(b) >= 8 {
 		last := binary.LittleEndian.Uint64(b[len(b)-8:]) // which overlaps what comes before it
 		for ; len(b) > 8; b = b[8:] {
-			h = fold64(h ^ (binary.LittleEndian.Uint64(b) | bit5))
+			h = fold64(h ^ lower64(binary.LittleEndian.Uint64(b)))
 		}
-		h = fold64(h ^ (last | bit5))
+		h = fold64(h ^ size ^ lower64(last))
 	} else {
+		h ^= size
 		for _, c := range b {
-			h = fold64(h ^ uint64(c|0x20))
+			h = fold64(h ^ uint64(fold(c)))
 		}
 	}
-	return h, fold64(h ^ uint64(rest))
+	return h, fold64(h ^ uint64(rest)), Type(rest >> 16)
+}
+
+// lower64 folds the letters among eight bytes (RFC 4343 §3).
+func lower64(b uint64) uint64 {
+	const ones = 0x0101010101010101
+	low := b &^ (0x80 * ones)
+	// The top bit of each byte: it is no less than A, but for those that are more than Z.
+	upper := (low + (0x80-'A')*ones) &^ (low + (0x80-'Z'-1)*ones) &^ b & (0x80 * ones)
+	return b | upper>>2
 }
 
 // fold64 mixes all bits with each other: the halves of a product are laid together.
 func fold64(h uint64) uint64 {
 	high, low := bits.Mul64(h, 0x9e3779b97f4a7c15)
 	return high ^ low
-}
-
-// SameQuestion reports whether both ask for the same name (letter case
-// ignored), type and class.
-func (v View) SameQuestion(w View) bool {
-	a, b := v.QuestionBytes(), w.QuestionBytes()
-	if len(a) != len(b) {
-		return false
-	}
-	if bytes.Equal(a, b) { // as nearly always: clients seldom change the case
-		return true
-	}
-	for i := range a {
-		if a[i] != b[i] && fold(a[i]) != fold(b[i]) {
-			return false
-		}
-	}
-	return true
 }
 
 // Outline is what a look at the types of a message's records tells.

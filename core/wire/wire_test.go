@@ -298,10 +298,45 @@ func TestView(t *testing.T) {
 	other := append(append(reply(t)[:12:12], upper...), reply(t)[36:]...)
 	w, err := ReadView(other)
 	require.NoError(t, err)
-	assert.True(t, v.SameQuestion(w))
-	name, question := v.QuestionHashes()
-	otherName, otherQuestion := w.QuestionHashes()
+	name, question, of := v.QuestionHashes()
+	otherName, otherQuestion, _ := w.QuestionHashes()
 	assert.Equal(t, []uint64{name, question}, []uint64{otherName, otherQuestion})
+	assert.Equal(t, A, of)
+}
+
+// Names of any length have one hash if they are one name, and only then.
+func TestQuestionHashes(t *testing.T) {
+	for i := range 256 {
+		eight := uint64(i) * 0x0101010101010101
+		assert.Equal(t, uint64(fold(byte(i)))*0x0101010101010101, lower64(eight), "byte %d", i)
+	}
+	seen := map[uint64]string{}
+	for size := 1; size < 30; size++ {
+		for at := range size {
+			for _, c := range []byte{'a', '@', '`', '[', '{', 0x01, '!', 0xc1, 0xe1} {
+				label := []byte(strings.Repeat("z", size))
+				label[at] = c
+				hashes := func(label []byte) (name uint64) {
+					m := Message{Questions: []Question{{Name: Name{string(rune(size)) + string(label) + "\x00"}, Type: A, Class: IN}}}
+					data, err := m.Bytes()
+					require.NoError(t, err)
+					v, err := ReadView(data)
+					require.NoError(t, err)
+					name, _, _ = v.QuestionHashes()
+					return name
+				}
+				h := hashes(label)
+				assert.Empty(t, seen[h], "%q", label)
+				seen[h] = string(label)
+				for i := range label {
+					if label[i] >= 'a' && label[i] <= 'z' {
+						label[i] -= 0x20
+					}
+				}
+				assert.Equal(t, h, hashes(label))
+			}
+		}
+	}
 }
 
 // walkView reads all there is to read of a message in place.
@@ -310,7 +345,7 @@ func walkView(msg []byte) (n int) {
 	if err != nil {
 		return 0
 	}
-	_, hash := v.QuestionHashes()
+	_, hash, _ := v.QuestionHashes()
 	n = int(hash)
 	c := v.Records()
 	for c.Next() {

@@ -1,0 +1,102 @@
+package conversation
+
+import (
+	"time"
+
+	"unquil/core/exchange"
+	"unquil/core/wire"
+)
+
+// In a busy capture most exchanges are settled as soon as their reply comes: they are
+// emitted while all of them is in the processor's cache, and what is left is small. Should
+// more come of one, that is enough to take it up again.
+
+// settled is what is left of an exchange that was emitted while more could come of it.
+// Each is put somewhere else, so it is one line of the processor's cache.
+type settled struct {
+	hash         uint64 // of all that ties a message to it; 0: nothing
+	sent, ended  int64
+	number       int
+	packet, last int // that asked, and that answered
+	says         uint64
+	hops         uint8
+	told         told
+}
+
+// told is what was said already of an exchange that is taken up again.
+type told struct{ looped, repeated, differs bool }
+
+// ordinary reports whether an answered exchange is like nearly all are: nothing is to be
+// said of it, or only that there is no such name.
+func (p *Pair) ordinary() bool {
+	return p.rel == nil && p.answered && usual(p.outcome) && !p.Cut && time.Duration(p.Received-p.First.At) < slowLeast
+}
+
+// usual reports whether an outcome is one of those that nearly all exchanges have.
+func usual(o exchange.Outcome) bool {
+	return o.Good() || o == exchange.Referral
+}
+
+// settle emits an exchange whose reply has just come.
+func (p *Pairer) settle(pair *Pair, reply wire.View) {
+	pair.reply = reply // it is emitted before those bytes go
+	p.lose(pair)
+	p.open.remove(pair)
+	p.Emit(pair)
+	p.leave(pair)
+	pair.reply = wire.View{}
+	p.drop(pair)
+}
+
+// leave notes what is left of an exchange.
+func (p *Pairer) leave(pair *Pair) {
+	r := pair.Related()
+	p.marked[pair.hash%marks] = uint32(pair.hash >> 32)
+	p.settled[pair.hash%marks] = settled{pair.hash, pair.First.At, pair.Received, pair.Number, pair.First.Packet, pair.ReceivedIn, pair.says, pair.hops,
+		told{pair.told.looped || pair.Looped(), pair.told.repeated || len(r.again) > 0, pair.told.differs || r.differs}}
+	if (pair.of == wire.A || pair.of == wire.AAAA) && !pair.emitted && pair.Half().Number == 0 {
+		p.halves[pair.about] = settledHalf{halfKey(pair), pair.First.At, pair.of, pair.asHalf()}
+	}
+}
+
+// settledHalf is a settled exchange whose other half may be asked yet.
+type settledHalf struct {
+	key  uint64
+	sent int64
+	of   wire.Type
+	Half
+}
+
+// halfKey is what both halves have in common.
+func halfKey(p *Pair) uint64 {
+	return mix(mix(p.name, fold(p.Client.Addr())), fold(p.Server.Addr())^uint64(p.Server.Port())<<32)
+}
+
+// settledHalf is the other half of a pair that has just been asked, where that is settled.
+func (p *Pairer) settledHalf(pair *Pair) Half {
+	h := &p.halves[pair.about]
+	if h.Number == 0 || h.key != halfKey(pair) || pair.First.At-h.sent > pairWithin || !addressTypes(h.of, pair.of) {
+		return Half{}
+	}
+	return h.Half
+}
+
+// revive takes up an exchange again of which more has come: a message that belongs to
+// it. nil: there is none.
+func (p *Pairer) revive(m *Message) *Pair {
+	if p.marked[m.hash%marks] != uint32(m.hash>>32) {
+		return nil
+	}
+	s := &p.settled[m.hash%marks]
+	if s.hash != m.hash || s.number == 0 || m.At-s.ended > linger {
+		return nil
+	}
+	pair := p.pairOf(m)
+	pair.Number, pair.hops, pair.First = s.number, s.hops, Try{s.packet, s.sent}
+	pair.Received, pair.ReceivedIn, pair.says, pair.answered, pair.emitted, pair.told = s.ended, s.last, s.says, true, true, s.told
+	pair.about, pair.wants = 0, 0
+	pair.own(m.View)
+	s.number = 0
+	p.remember(pair, wire.View{})
+	return pair
+}
