@@ -2,7 +2,6 @@ package capture
 
 import (
 	"encoding/binary"
-	"net/netip"
 )
 
 // Bounds on what TCP streams hold.
@@ -14,7 +13,7 @@ const (
 )
 
 // flowKey is one direction of a connection.
-type flowKey struct{ from, to netip.AddrPort }
+type flowKey struct{ from, to End }
 
 // flow is one direction of a TCP connection.
 type flow struct {

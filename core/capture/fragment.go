@@ -1,7 +1,5 @@
 package capture
 
-import "net/netip"
-
 // Bounds on what waits for missing fragments.
 const (
 	maxDatagrams  = 256
@@ -12,7 +10,7 @@ const (
 
 // fragmentKey tells whose part a fragment is.
 type fragmentKey struct {
-	from, to netip.Addr
+	from, to End
 	id       uint32
 	protocol byte
 }

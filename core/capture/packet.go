@@ -11,12 +11,12 @@ import (
 // ICMP error says of one of them.
 type Packet struct {
 	Number   int
-	At       int64          // nanoseconds since 1970 UTC; 0 when not known
-	From, To netip.AddrPort // of an ICMP error: of the packet that it quotes
-	Payload  []byte         // aliases the record; of an ICMP error: what it quotes of the payload
-	Cut      bool           // the capture holds less of it than was sent
-	Torn     bool           // of Cut: fragments of it are missing
-	Hops     uint8          // how many routers it may still pass (TTL, or hop limit)
+	At       int64  // nanoseconds since 1970 UTC; 0 when not known
+	From, To End    // of an ICMP error: of the packet that it quotes
+	Payload  []byte // aliases the record; of an ICMP error: what it quotes of the payload
+	Cut      bool   // the capture holds less of it than was sent
+	Torn     bool   // of Cut: fragments of it are missing
+	Hops     uint8  // how many routers it may still pass (TTL, or hop limit)
 	TCP      bool
 	Seq      uint32  // TCP
 	Flags    uint8   // TCP
@@ -146,8 +146,7 @@ func (d *Decoder) plain(data []byte, p *Packet) bool {
 	}
 	p.Number, p.At, p.Cut, p.Torn, p.TCP, p.Hops = d.rec.Number, d.rec.At, false, false, false, data[ip+8]
 	p.Payload = data[payload : ip+total]
-	p.From = netip.AddrPortFrom(netip.AddrFrom4([4]byte(data[ip+12:ip+16])), source)
-	p.To = netip.AddrPortFrom(netip.AddrFrom4([4]byte(data[ip+16:ip+20])), target)
+	p.From, p.To = host4(data[ip+12:ip+16]).at(source), host4(data[ip+16:ip+20]).at(target)
 	return true
 }
 
@@ -283,10 +282,10 @@ func (d *Decoder) ipv4(data []byte, p *Packet) Contents {
 	if total < header {
 		return Malformed
 	}
-	from, to := netip.AddrFrom4([4]byte(data[12:16])), netip.AddrFrom4([4]byte(data[16:20]))
+	from, to := host4(data[12:16]), host4(data[16:20])
 	p.Hops = data[8]
 	if d.Layers != nil {
-		d.note("IPv4", "from", from.String(), "to", to.String(), "hops left", fmt.Sprint(data[8]), "identification", fmt.Sprint(binary.BigEndian.Uint16(data[4:])), "bytes", fmt.Sprint(total))
+		d.note("IPv4", "from", from.Addr().String(), "to", to.Addr().String(), "hops left", fmt.Sprint(data[8]), "identification", fmt.Sprint(binary.BigEndian.Uint16(data[4:])), "bytes", fmt.Sprint(total))
 	}
 	body, whole := data[header:min(total, len(data))], total <= len(data)
 	if place := binary.BigEndian.Uint16(data[6:]); place&0x3fff != 0 { // more fragments, or an offset
@@ -300,12 +299,12 @@ func (d *Decoder) ipv6(data []byte, p *Packet) Contents {
 	if len(data) < 40 {
 		return Malformed
 	}
-	from, to := netip.AddrFrom16([16]byte(data[8:24])), netip.AddrFrom16([16]byte(data[24:40]))
+	from, to := host6(data[8:24]), host6(data[24:40])
 	size := 40 + int(binary.BigEndian.Uint16(data[4:]))
 	next, body, whole := data[6], data[40:min(len(data), size)], size <= len(data)
 	p.Hops = data[7]
 	if d.Layers != nil {
-		d.note("IPv6", "from", from.String(), "to", to.String(), "hops left", fmt.Sprint(data[7]), "bytes", fmt.Sprint(size))
+		d.note("IPv6", "from", from.Addr().String(), "to", to.Addr().String(), "hops left", fmt.Sprint(data[7]), "bytes", fmt.Sprint(size))
 	}
 	for headers := 0; headers < 16; headers++ {
 		switch next {
@@ -336,7 +335,7 @@ func (d *Decoder) ipv6(data []byte, p *Packet) Contents {
 }
 
 // transport is what an IP packet carries. whole says that the capture has all of it.
-func (d *Decoder) transport(protocol byte, body []byte, from, to netip.Addr, whole bool, p *Packet) Contents {
+func (d *Decoder) transport(protocol byte, body []byte, from, to End, whole bool, p *Packet) Contents {
 	switch protocol {
 	case protocolUDP:
 		return d.udp(body, from, to, whole, p)
@@ -354,7 +353,7 @@ func (d *Decoder) transport(protocol byte, body []byte, from, to netip.Addr, who
 	return Other
 }
 
-func (d *Decoder) udp(data []byte, from, to netip.Addr, whole bool, p *Packet) Contents {
+func (d *Decoder) udp(data []byte, from, to End, whole bool, p *Packet) Contents {
 	if len(data) < 8 {
 		return Malformed
 	}
@@ -378,11 +377,11 @@ func (d *Decoder) udp(data []byte, from, to netip.Addr, whole bool, p *Packet) C
 	}
 	p.Number, p.At, p.Cut, p.Torn, p.TCP = d.rec.Number, d.rec.At, cut, false, false
 	p.Payload = data[8:min(size, len(data))]
-	p.From, p.To = netip.AddrPortFrom(from, binary.BigEndian.Uint16(data)), netip.AddrPortFrom(to, target)
+	p.From, p.To = from.at(binary.BigEndian.Uint16(data)), to.at(target)
 	return Datagram
 }
 
-func (d *Decoder) tcp(data []byte, from, to netip.Addr, whole bool, p *Packet) Contents {
+func (d *Decoder) tcp(data []byte, from, to End, whole bool, p *Packet) Contents {
 	if len(data) < 20 {
 		return Malformed
 	}
@@ -397,7 +396,7 @@ func (d *Decoder) tcp(data []byte, from, to netip.Addr, whole bool, p *Packet) C
 	hops := p.Hops
 	*p = Packet{
 		Number: d.rec.Number, At: d.rec.At, TCP: true, Hops: hops, Cut: !whole, Payload: data[header:],
-		From: netip.AddrPortFrom(from, binary.BigEndian.Uint16(data)), To: netip.AddrPortFrom(to, binary.BigEndian.Uint16(data[2:])),
+		From: from.at(binary.BigEndian.Uint16(data)), To: to.at(binary.BigEndian.Uint16(data[2:])),
 		Seq: binary.BigEndian.Uint32(data[4:]), Flags: data[13],
 	}
 	return Segment
@@ -440,7 +439,7 @@ var (
 )
 
 // icmp reads an error and the packet that it quotes.
-func (d *Decoder) icmp(data []byte, reporter netip.Addr, reasons map[[2]byte]string, p *Packet) Contents {
+func (d *Decoder) icmp(data []byte, reporter End, reasons map[[2]byte]string, p *Packet) Contents {
 	if len(data) < 8 {
 		return Malformed
 	}
@@ -464,19 +463,19 @@ func (d *Decoder) icmp(data []byte, reporter netip.Addr, reasons map[[2]byte]str
 		header = min(20, len(body))
 	}
 	*p = Packet{
-		Number: d.rec.Number, At: d.rec.At, TCP: protocol == protocolTCP, Cut: true, Payload: body[header:], Report: &Report{reporter, reason},
-		From: netip.AddrPortFrom(from, binary.BigEndian.Uint16(body)), To: netip.AddrPortFrom(to, binary.BigEndian.Uint16(body[2:])),
+		Number: d.rec.Number, At: d.rec.At, TCP: protocol == protocolTCP, Cut: true, Payload: body[header:], Report: &Report{reporter.Addr(), reason},
+		From: from.at(binary.BigEndian.Uint16(body)), To: to.at(binary.BigEndian.Uint16(body[2:])),
 	}
 	return ICMPError
 }
 
 // quotedIP takes the beginning of an IP packet apart.
-func quotedIP(data []byte) (from, to netip.Addr, protocol byte, body []byte) {
+func quotedIP(data []byte) (from, to End, protocol byte, body []byte) {
 	switch {
 	case len(data) >= 20 && data[0]>>4 == 4 && len(data) >= int(data[0]&15)*4 && data[0]&15 >= 5:
-		return netip.AddrFrom4([4]byte(data[12:16])), netip.AddrFrom4([4]byte(data[16:20])), data[9], data[int(data[0]&15)*4:]
+		return host4(data[12:16]), host4(data[16:20]), data[9], data[int(data[0]&15)*4:]
 	case len(data) >= 40 && data[0]>>4 == 6:
-		return netip.AddrFrom16([16]byte(data[8:24])), netip.AddrFrom16([16]byte(data[24:40])), data[6], data[40:]
+		return host6(data[8:24]), host6(data[24:40]), data[6], data[40:]
 	}
 	return from, to, 0, nil
 }

@@ -49,7 +49,7 @@ func TestFragmentsAndErrorsAsWritten(t *testing.T) {
 	assert.Len(t, p.Payload, 1600)
 	problem := AppendICMP(nil, netip.MustParseAddr("192.0.2.1"), frame)
 	require.Equal(t, ICMPError, d.Decode(&Record{Link: Ethernet, Data: problem, Length: len(problem)}, &p))
-	assert.Equal(t, client, p.From)
+	assert.Equal(t, client, p.From.AddrPort())
 	assert.Equal(t, "nothing listens there", p.Report.Says)
 	assert.Zero(t, checksum(problem[34:], nil), "and so is that of the error")
 }

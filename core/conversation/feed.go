@@ -3,7 +3,6 @@ package conversation
 import (
 	"bytes"
 	"context"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -75,7 +74,7 @@ type feed struct {
 	free    chan *chunk
 	decoder capture.Decoder
 	streams *capture.Streams
-	secure  map[[2]netip.AddrPort]bool // HTTPS connections known to carry DNS
+	secure  map[[2]capture.End]bool // HTTPS connections known to carry DNS
 	hellos  hellos
 	now     *chunk
 	rec     *capture.Record // that is being read
@@ -94,7 +93,7 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 	for range chunks {
 		f.free <- &chunk{}
 	}
-	f.secure = map[[2]netip.AddrPort]bool{}
+	f.secure = map[[2]capture.End]bool{}
 	f.decoder.Torn = func(p *capture.Packet) { f.datagram(p, true) }
 	f.streams = capture.NewStreams(func(p *capture.Packet) { f.message(p, true) })
 	var err error
@@ -225,7 +224,7 @@ func (f *feed) segment(p *capture.Packet) {
 
 // https is a packet to a web server, with the host name that it shows; "" for none.
 func (f *feed) https(p *capture.Packet, host string) {
-	connection := [2]netip.AddrPort{p.From, p.To}
+	connection := [2]capture.End{p.From, p.To}
 	if host != "" && f.carriesDNS(host) && len(f.secure) < maxSecure {
 		f.secure[connection] = true
 	}
@@ -235,7 +234,7 @@ func (f *feed) https(p *capture.Packet, host string) {
 }
 
 func (f *feed) httpsReply(p *capture.Packet) {
-	if len(f.secure) > 0 && f.secure[[2]netip.AddrPort{p.To, p.From}] {
+	if len(f.secure) > 0 && f.secure[[2]capture.End{p.To, p.From}] {
 		f.add(p, isEncrypted)
 	}
 }

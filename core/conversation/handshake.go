@@ -9,7 +9,6 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
-	"net/netip"
 	"slices"
 
 	"unquil/core/capture"
@@ -111,8 +110,8 @@ const (
 // hellos puts together what the first packets of QUIC connections say: a ClientHello
 // comes in several of them, in any order.
 type hellos struct {
-	open  map[[2]netip.AddrPort]*partialHello
-	order [][2]netip.AddrPort // the oldest first
+	open  map[[2]capture.End]*partialHello
+	order [][2]capture.End // the oldest first
 }
 
 type partialHello struct {
@@ -146,7 +145,7 @@ func (h *hellos) name(p *capture.Packet) string {
 	if sealed := b.take(size); b.short || len(sealed) < 20 || len(id) == 0 {
 		return ""
 	}
-	connection := [2]netip.AddrPort{p.From, p.To}
+	connection := [2]capture.End{p.From, p.To}
 	hello := h.open[connection]
 	if hello == nil {
 		hello = &partialHello{id: slices.Clone(id)}
@@ -165,9 +164,9 @@ func (h *hellos) name(p *capture.Packet) string {
 	return name
 }
 
-func (h *hellos) add(connection [2]netip.AddrPort, hello *partialHello) {
+func (h *hellos) add(connection [2]capture.End, hello *partialHello) {
 	if h.open == nil {
-		h.open = map[[2]netip.AddrPort]*partialHello{}
+		h.open = map[[2]capture.End]*partialHello{}
 	}
 	if len(h.order) == maxHellos {
 		h.forget(h.order[0])
@@ -175,7 +174,7 @@ func (h *hellos) add(connection [2]netip.AddrPort, hello *partialHello) {
 	h.open[connection], h.order = hello, append(h.order, connection)
 }
 
-func (h *hellos) forget(connection [2]netip.AddrPort) {
+func (h *hellos) forget(connection [2]capture.End) {
 	delete(h.open, connection)
 	if i := slices.Index(h.order, connection); i >= 0 {
 		h.order = slices.Delete(h.order, i, i+1)

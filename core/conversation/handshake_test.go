@@ -138,13 +138,13 @@ func TestNamesOfQUIC(t *testing.T) {
 		var h hellos
 		got := ""
 		for _, d := range tt.datagrams {
-			got = cmp.Or(got, h.name(&capture.Packet{From: desk, To: isp, Payload: d}))
+			got = cmp.Or(got, h.name(&capture.Packet{From: capture.EndOf(desk), To: capture.EndOf(isp), Payload: d}))
 		}
 		assert.Equal(t, tt.want, got, name)
 	}
 	var h hellos
 	for i := range 2 * maxHellos {
-		h.name(&capture.Packet{From: netip.AddrPortFrom(desk.Addr(), uint16(i)), To: isp, Payload: second[0]})
+		h.name(&capture.Packet{From: capture.EndOf(netip.AddrPortFrom(desk.Addr(), uint16(i))), To: capture.EndOf(isp), Payload: second[0]})
 	}
 	assert.LessOrEqual(t, len(h.open), maxHellos)
 	assert.Len(t, h.order, len(h.open))
@@ -161,7 +161,7 @@ func FuzzHandshake(f *testing.F) {
 		tlsName(data)
 		helloName(data)
 		var h hellos
-		h.name(&capture.Packet{From: desk, To: isp, Payload: data})
+		h.name(&capture.Packet{From: capture.EndOf(desk), To: capture.EndOf(isp), Payload: data})
 		var parts partialHello
 		parts.read(data)
 		helloName(parts.whole())

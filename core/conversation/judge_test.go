@@ -159,12 +159,12 @@ func TestManyOfOneKindAreOneFinding(t *testing.T) {
 func TestTooManyOpen(t *testing.T) {
 	emitted := 0
 	pairer := NewPairer(func(*Pair) { emitted++ })
-	p := capture.Packet{To: isp, At: 1}
+	p := capture.Packet{To: capture.EndOf(isp), At: 1}
 	query, err := (&wire.Message{Questions: []wire.Question{{Name: wire.MustParseName("www.tarn.example"), Type: wire.A, Class: wire.IN}}}).Bytes()
 	require.NoError(t, err)
 	p.Payload = query
 	for i := range maxOpen + 100 {
-		p.From = netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), 5000)
+		p.From = capture.EndOf(netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), 5000))
 		m, err := NewMessage(&p)
 		require.NoError(t, err)
 		pairer.Message(&m)

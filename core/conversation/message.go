@@ -1,10 +1,8 @@
 package conversation
 
 import (
-	"encoding/binary"
 	"math/bits"
 	"math/rand/v2"
-	"net/netip"
 
 	"unquil/core/capture"
 	"unquil/core/exchange"
@@ -15,14 +13,15 @@ import (
 // from its bytes while they are at hand: what pairs and counts it looks at them
 // seldom.
 type Message struct {
-	At             int64          // nanoseconds since 1970 UTC; 0 when not known
-	Number         int            // of the packet that it ended in
-	Client, Server netip.AddrPort // who asked and who was asked, whichever way this one goes
+	At             int64       // nanoseconds since 1970 UTC; 0 when not known
+	Number         int         // of the packet that it ended in
+	Client, Server capture.End // who asked and who was asked, whichever way this one goes
 	View           wire.View
 	Outcome        exchange.Outcome // of a reply: as what its exchange ends; "" of a question
 
 	hash           uint64 // of what ties a reply to its question
 	question, name uint64 // of the question, and of its name alone
+	client, server uint64 // of the client's address, and of the server with its port
 	says           uint64 // of a reply: its RCODE and its addresses, TTLs and order left aside
 	ttl            uint32 // of the first record, in seconds, where ages says so
 	id             uint16
@@ -60,50 +59,40 @@ func (m *Message) read(p *capture.Packet, payload []byte) error {
 			m.Outcome = CutOff // the records that it has are not in the capture
 		}
 		if m.says = cutShort; m.Outcome != exchange.Truncated && !m.cut {
-			m.says = mix(outline.Addresses, uint64(flags.RCode())) | 1
+			m.says = outline.Addresses<<1 ^ uint64(flags.RCode())<<56 | 1
 		}
 		m.ttl, m.ages = outline.TTL, outline.Any && !flags.Has(wire.AA)
 	} else {
 		m.Client, m.Server, m.Outcome, m.ages = p.From, p.To, "", false
 	}
-	m.name, m.question, m.of = v.QuestionHashes()
-	m.hash = hash(m)
+	m.hashes()
 	return nil
 }
 
 // cutShort stands for what a reply says of which a part is missing.
 const cutShort = 0
 
-// seed is another one each time the program runs, so that nobody can write a capture
+// seeds are others each time the program runs, so that nobody can write a capture
 // whose addresses have the same hashes.
-var seed = rand.Uint64()
+var seeds = [4]uint64{rand.Uint64(), rand.Uint64(), rand.Uint64(), rand.Uint64()}
 
-// hash mixes what ties a reply to its question: the ends, the transport, the ID and
+// hashes mixes what ties a reply to its question: the ends, the transport, the ID and
 // the question.
-func hash(m *Message) uint64 {
-	h := m.question ^ uint64(m.id)<<48 ^ uint64(m.Client.Port())<<16 ^ uint64(m.Server.Port())
-	h = mix(mix(h, fold(m.Client.Addr())), fold(m.Server.Addr()))
+func (m *Message) hashes() {
+	m.name, m.question, m.of = m.View.QuestionHashes()
+	high, low, _ := m.Client.Words()
+	m.client = mix(low^seeds[0], high^seeds[1])
+	high, low, port := m.Server.Words()
+	m.server = mix(low^seeds[2]^uint64(port)<<32, high^seeds[3])
+	rest := uint64(m.id) | uint64(m.Client.Port())<<16
 	if m.tcp {
-		h = ^h
+		rest |= 1 << 32
 	}
-	return h
+	m.hash = mix(m.client^m.question, m.server^rest)
 }
 
-// mix takes one hash into another: the halves of a product are laid together.
-func mix(h, into uint64) uint64 {
-	const odd = 0x9e3779b97f4a7c15
-	high, low := bits.Mul64(h^into, odd)
+// mix makes one hash of two: the halves of a product are laid together.
+func mix(a, b uint64) uint64 {
+	high, low := bits.Mul64(a, b)
 	return high ^ low
 }
-
-// fold makes one number of an address.
-func fold(a netip.Addr) uint64 {
-	if a.Is4() {
-		b := a.As4()
-		return uint64(binary.LittleEndian.Uint32(b[:]))
-	}
-	b := a.As16()
-	return mix(binary.LittleEndian.Uint64(b[8:]), seed) ^ binary.LittleEndian.Uint64(b[:8])
-}
-
-func hashAddress(a netip.Addr) uint64 { return mix(fold(a), seed) }

@@ -28,9 +28,9 @@ type byName struct {
 const lately = 1 << 12
 
 // name hands an exchange over to be counted by its name.
-func (o *Overview) name(p *Pair, client uint64, e entry) {
+func (o *Overview) name(p *Pair, e entry) {
 	c := o.now
-	n := byName{name: p.name, client: client, took: e.took, bucket: int8(e.bucket), how: e.how}
+	n := byName{name: p.name, client: p.client, took: e.took, bucket: int8(e.bucket), how: e.how}
 	if known := &o.handed[p.name%lately]; *known != p.name {
 		*known = p.name
 		question := p.query.QuestionBytes()

@@ -50,8 +50,8 @@ type Overview struct {
 	names   names
 	handed  [lately]uint64 // names whose spelling was handed over
 	now     *chunk         // that is being paired
-	servers table[netip.AddrPort]
-	clients table[netip.Addr]
+	servers table[capture.End]
+	clients table[capture.End]
 	groups  groups
 	nobody  group // takes what is not counted
 	muted   bool
@@ -61,7 +61,7 @@ type Overview struct {
 	first   room // of those kept because they came first, and because they are wanted
 	also    room
 	late    Late
-	secure  map[[2]netip.AddrPort]*Encrypted
+	secure  map[[2]capture.End]*Encrypted
 	denied  map[uint64]Link // by question: who said that there is no such name
 	// mayBeDenied says what is worth looking for in denied.
 	mayBeDenied noticed
@@ -98,7 +98,7 @@ const (
 // overview holds what came before it; when ctx ends, what was read by then.
 func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Overview, error) {
 	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, names: names{spelled: map[uint64]wire.Name{}},
-		secure: map[[2]netip.AddrPort]*Encrypted{}, denied: map[uint64]Link{}, Hosts: map[netip.Addr]string{}, options: options}
+		secure: map[[2]capture.End]*Encrypted{}, denied: map[uint64]Link{}, Hosts: map[netip.Addr]string{}, options: options}
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
 	pairer := NewPairer(o.add)
 	pairer.Unsolicited, pairer.Revised = o.unsolicited, o.revised
@@ -187,14 +187,13 @@ func (o *Overview) item(it *item, pairer *Pairer) {
 // add counts one exchange, and judges it.
 func (o *Overview) add(p *Pair) {
 	outcome := p.Outcome()
-	client, served := hashAddress(p.Client.Addr()), hashAddress(p.Server.Addr())
-	asker, _ := o.clients.of(p.Client.Addr(), client)
-	server, _ := o.servers.of(p.Server, served+uint64(p.Server.Port()))
+	asker, _ := o.clients.of(p.Client.Host(), p.client)
+	server, _ := o.servers.of(p.Server, p.server)
 	if o.options.Late != nil {
 		o.options.Late.tell(p)
 	}
 	o.missingNames(p, asker, outcome)
-	o.answers(p, outcome, server, mix(p.question, served))
+	o.answers(p, outcome, server, mix(p.question, p.server))
 	if o.options.Choose != nil {
 		known := len(p.Codes)
 		o.muted = true // to be chosen by what is remarkable about it
@@ -210,9 +209,9 @@ func (o *Overview) add(p *Pair) {
 	o.Exchanges++
 	o.tally(outcome)
 	e := entryOf(p, outcome)
-	o.name(p, client, e)
-	server.add(e, client)
-	asker.add(e, served)
+	o.name(p, e)
+	server.add(e, p.client)
+	asker.add(e, p.server)
 	o.Timeline.add(p.First.At, e)
 	o.slowest(p, e.took)
 	o.keep(p)
@@ -266,7 +265,7 @@ func (o *Overview) slowest(p *Pair, took time.Duration) {
 	if len(o.Slowest) == maxSlowest && took <= o.Slowest[maxSlowest-1].Took || took < time.Millisecond {
 		return
 	}
-	s := Slow{Number: p.Number, Server: p.Server, Took: took}
+	s := Slow{Number: p.Number, Server: p.Server.AddrPort(), Took: took}
 	if m, err := wire.ReadMessage(p.query.Bytes()); err == nil && len(m.Questions) > 0 {
 		s.Question = m.Questions[0]
 	}
@@ -289,17 +288,17 @@ const maxEncrypted = 1000
 
 func (o *Overview) encrypted(it *item) {
 	p := &it.packet
-	k := [2]netip.AddrPort{p.From, p.To}
+	k := [2]capture.End{p.From, p.To}
 	reply := p.From.Port() == securePort || p.From.Port() == httpsPort
 	if reply {
-		k = [2]netip.AddrPort{p.To, p.From}
+		k = [2]capture.End{p.To, p.From}
 	}
 	e := o.secure[k]
 	if e == nil {
 		if len(o.secure) >= maxEncrypted {
 			return
 		}
-		e = &Encrypted{Client: k[0], Server: k[1], First: p.At, Over: exchange.TLS}
+		e = &Encrypted{Client: k[0].AddrPort(), Server: k[1].AddrPort(), First: p.At, Over: exchange.TLS}
 		switch {
 		case k[1].Port() == httpsPort:
 			e.Over = exchange.HTTPS

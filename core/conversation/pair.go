@@ -4,7 +4,6 @@ package conversation
 
 import (
 	"bytes"
-	"net/netip"
 	"time"
 
 	"unquil/core/capture"
@@ -48,9 +47,10 @@ type Pair struct {
 	lent     bool // query lies in bytes that are not its own
 	told     told // of that: what was said of it before
 
-	Client, Server netip.AddrPort
+	Client, Server capture.End
 	name           uint64
-	Number         int // of the question, from 1, in the order of the capture
+	client, server uint64 // hashes, as of a message
+	Number         int    // of the question, from 1, in the order of the capture
 	First          Try
 	Received       int64 // nanoseconds since 1970 UTC
 	ReceivedIn     int   // the reply's packet number
@@ -123,7 +123,7 @@ func (p *Pair) part() {
 // Link is another exchange that one has to do with. The zero Link is none.
 type Link struct {
 	Number  int
-	Server  netip.AddrPort
+	Server  capture.End
 	TCP     bool
 	Sent    int64
 	Ended   int64            // when its reply came; 0 when none had
@@ -239,8 +239,8 @@ func (p *Pair) transport() exchange.Transport {
 func (p *Pair) Exchange() exchange.Exchange {
 	over := p.transport()
 	e := exchange.Exchange{
-		Number: p.Number, Client: p.Client, Outcome: p.Outcome(),
-		Server: exchange.Server{Address: p.Server, Transport: over},
+		Number: p.Number, Client: p.Client.AddrPort(), Outcome: p.Outcome(),
+		Server: exchange.Server{Address: p.Server.AddrPort(), Transport: over},
 	}
 	query := bytes.Clone(p.query.Bytes())
 	if m, err := wire.ReadMessage(query); len(m.Questions) > 0 {
@@ -250,7 +250,7 @@ func (p *Pair) Exchange() exchange.Exchange {
 	}
 	at := 0
 	for i, try := range p.Sent() {
-		e.Attempts = append(e.Attempts, exchange.Attempt{Transport: over, Local: p.Client, Query: query,
+		e.Attempts = append(e.Attempts, exchange.Attempt{Transport: over, Local: p.Client.AddrPort(), Query: query,
 			Sent: time.Unix(0, try.At).UTC(), SentIn: try.Packet})
 		if try.At <= p.Received {
 			at = i

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"iter"
-	"net/netip"
 
 	"unquil/core/capture"
 	"unquil/core/exchange"
@@ -80,18 +79,14 @@ type pairSlot struct {
 	pair *Pair // nil: free
 }
 
-// of returns the pair that a message belongs to; nil: none.
-func (t *pairTable) of(m *Message) *Pair {
+// of returns the pair with a hash; nil: none. That two have the same is as unlikely as
+// an error of the machine: the hash has 64 bits, and nobody knows its seeds.
+func (t *pairTable) of(hash uint64) *Pair {
 	mask := uint64(len(t.slots) - 1)
-	for i := m.hash; ; i++ {
+	for i := hash; ; i++ {
 		s := &t.slots[i&mask]
-		if s.pair == nil {
-			return nil
-		}
-		if s.hash == m.hash {
-			if pair := s.pair; pair.question == m.question && pair.id == m.id && pair.TCP == m.tcp && pair.Client == m.Client && pair.Server == m.Server {
-				return pair
-			}
+		if s.pair == nil || s.hash == hash {
+			return s.pair
 		}
 	}
 }
@@ -161,7 +156,7 @@ func (p *Pairer) Message(m *Message) {
 }
 
 func (p *Pairer) asked(m *Message) {
-	pair := p.pairs.of(m)
+	pair := p.pairs.of(m.hash)
 	if pair == nil {
 		pair = p.revive(m)
 	}
@@ -188,7 +183,7 @@ func (p *Pairer) asked(m *Message) {
 func (p *Pairer) pairOf(m *Message) *Pair {
 	pair := p.fresh()
 	pair.hash, pair.question, pair.name, pair.id = m.hash, m.question, m.name, m.id
-	pair.Client, pair.Server, pair.TCP, pair.of = m.Client, m.Server, m.tcp, m.of
+	pair.client, pair.server, pair.Client, pair.Server, pair.TCP, pair.of = m.client, m.server, m.Client, m.Server, m.tcp, m.of
 	p.pairs.add(pair)
 	return pair
 }
@@ -228,12 +223,10 @@ func (p *Pairer) again(pair *Pair, m *Message) {
 
 // relate ties a new question to what its client asked for the same name before.
 func (p *Pairer) relate(pair *Pair) {
-	client := pair.Client.Addr()
-	asker := hashAddress(client)
-	pair.about, pair.wants = uint16(mix(pair.name, asker)%buckets), uint16(mix(pair.question, asker)%buckets)
+	pair.about, pair.wants = uint16((pair.name^pair.client)%buckets), uint16((pair.question^pair.client)%buckets)
 	half := p.latest[pair.about]
 	p.latest[pair.about] = pair
-	if half != nil && half.name == pair.name && half.Client.Addr() == client && half.Server == pair.Server &&
+	if half != nil && half.name == pair.name && half.client == pair.client && half.server == pair.server &&
 		pair.First.At-half.First.At <= pairWithin && addressTypes(half.of, pair.of) {
 		half.part()
 		pair.twin, half.twin = half, pair
@@ -248,7 +241,7 @@ func (p *Pairer) relate(pair *Pair) {
 	if outcome := before.Outcome(); outcome.Good() || outcome == exchange.Referral {
 		return // it got what it asked for
 	}
-	if before.Client.Addr() == client {
+	if before.client == pair.client {
 		p.related(pair).Before, p.related(before).After = before.link(), pair.link()
 	}
 }
@@ -278,7 +271,7 @@ func (p *Pair) link() Link {
 }
 
 func (p *Pairer) replied(m *Message) {
-	pair := p.pairs.of(m)
+	pair := p.pairs.of(m.hash)
 	if pair == nil {
 		if !m.View.HasQuestion() {
 			pair = p.unquestioned(m.id, m.Client, m.Server, m.At)
@@ -328,7 +321,7 @@ func (p *Pairer) remember(pair *Pair, reply wire.View) {
 
 // unquestioned finds the open question that a reply without a question section
 // answers: a server that could not read it need not repeat it.
-func (p *Pairer) unquestioned(id uint16, client, server netip.AddrPort, at int64) *Pair {
+func (p *Pairer) unquestioned(id uint16, client, server capture.End, at int64) *Pair {
 	for pair := range p.newest(at) {
 		if pair.id == id && pair.Client == client && pair.Server == server {
 			return pair
@@ -372,8 +365,8 @@ func (p *Pairer) repliedAgain(pair *Pair, m *Message) {
 
 // unsolicited is a reply that answers no question of the capture.
 func (p *Pairer) unsolicited(m *Message) {
-	fits := p.wanted[mix(m.question, hashAddress(m.Client.Addr()))%buckets]
-	if fits != nil && (fits.answered || fits.question != m.question || fits.Client.Addr() != m.Client.Addr()) {
+	fits := p.wanted[(m.question^m.client)%buckets]
+	if fits != nil && (fits.answered || fits.question != m.question || fits.client != m.client) {
 		fits = nil
 	}
 	if fits != nil {

@@ -2,7 +2,6 @@ package conversation
 
 import (
 	"io"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -16,7 +15,7 @@ type Picked struct {
 	Exchanges int // how many they are
 
 	packets  numbers
-	flows    map[[2]netip.AddrPort]bool
+	flows    map[[2]capture.End]bool
 	comments map[int]string
 }
 
@@ -34,10 +33,10 @@ func (k *Picked) Add(p *Pair) {
 		k.packets.add(n)
 	}
 	if k.flows == nil {
-		k.flows, k.comments = map[[2]netip.AddrPort]bool{}, map[int]string{}
+		k.flows, k.comments = map[[2]capture.End]bool{}, map[int]string{}
 	}
 	if p.TCP && len(k.flows) < maxPickedFlows {
-		k.flows[[2]netip.AddrPort{p.Client, p.Server}], k.flows[[2]netip.AddrPort{p.Server, p.Client}] = true, true
+		k.flows[[2]capture.End{p.Client, p.Server}], k.flows[[2]capture.End{p.Server, p.Client}] = true, true
 	}
 	if len(p.Codes) > 0 && len(k.comments) < maxComments {
 		var words []string
@@ -68,7 +67,7 @@ func (k *Picked) complete(readers []*capture.Reader, each func(r *capture.Record
 			return err
 		}
 		number = record.Number
-		if decoder.Decode(record, &p) == capture.Segment && k.flows[[2]netip.AddrPort{p.From, p.To}] {
+		if decoder.Decode(record, &p) == capture.Segment && k.flows[[2]capture.End{p.From, p.To}] {
 			k.packets.add(number)
 		}
 		if each != nil {

@@ -68,9 +68,7 @@ type settledHalf struct {
 }
 
 // halfKey is what both halves have in common.
-func halfKey(p *Pair) uint64 {
-	return mix(mix(p.name, fold(p.Client.Addr())), fold(p.Server.Addr())^uint64(p.Server.Port())<<32)
-}
+func halfKey(p *Pair) uint64 { return mix(p.name, p.client^p.server) }
 
 // settledHalf is the other half of a pair that has just been asked, where that is settled.
 func (p *Pairer) settledHalf(pair *Pair) Half {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"unquil/core/capture"
 	"unquil/core/exchange"
 	"unquil/core/wire"
 )
@@ -296,12 +297,12 @@ func (o *Overview) ByName() map[wire.Name]*Stat {
 
 // Servers are the servers, as [Overview.Names].
 func (o *Overview) Servers() (rows []Row, uncounted int) {
-	return o.servers.sorted(func(a netip.AddrPort) (string, string) {
-		return exchange.Server{Address: a}.AddressText(), o.Hosts[a.Addr()]
+	return o.servers.sorted(func(e capture.End) (string, string) {
+		return exchange.Server{Address: e.AddrPort()}.AddressText(), o.Hosts[e.Addr()]
 	}), o.servers.rest.Exchanges
 }
 
 // Clients are the clients, as [Overview.Names].
 func (o *Overview) Clients() (rows []Row, uncounted int) {
-	return o.clients.sorted(func(a netip.Addr) (string, string) { return a.String(), o.Hosts[a] }), o.clients.rest.Exchanges
+	return o.clients.sorted(func(e capture.End) (string, string) { return e.Addr().String(), o.Hosts[e.Addr()] }), o.clients.rest.Exchanges
 }

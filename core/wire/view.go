@@ -144,47 +144,63 @@ func (v View) QuestionBytes() []byte {
 
 // hashSeed is another one each time the program runs, so that nobody can write
 // messages whose hashes are the same.
-var hashSeed = rand.Uint64()
+var hashSeed, hashSecret = rand.Uint64(), rand.Uint64()
 
 // QuestionHashes returns hashes of the first question's name alone and of the
 // whole question, letter case ignored, and its type; 0 without one.
 func (v View) QuestionHashes() (name, question uint64, t Type) {
-	// Eight bytes at a time, since every message is hashed.
+	// Sixteen bytes at a time, since every message is hashed; the last ones overlap those
+	// before them. The length stands where the root's zero stands, so that it does not
+	// blend with a label's.
 	b := v.QuestionBytes()
 	if len(b) < 4 {
 		return 0, 0, 0
 	}
 	rest := binary.BigEndian.Uint32(b[len(b)-4:])
 	b = b[:len(b)-4]
-	// The length stands where the root's zero stands, so that it does not blend with a label's.
 	h, size := hashSeed, uint64(len(b))<<56
-	if len(b) >= 8 {
-		last := binary.LittleEndian.Uint64(b[len(b)-8:]) // which overlaps what comes before it
-		for ; len(b) > 8; b = b[8:] {
-			h = fold64(h ^ lower64(binary.LittleEndian.Uint64(b)))
+	switch {
+	case len(b) >= 16:
+		last := b[len(b)-16:]
+		for ; len(b) > 16; b = b[16:] {
+			h = foldTwo(lower64(binary.LittleEndian.Uint64(b))^hashSecret, lower64(binary.LittleEndian.Uint64(b[8:]))^h)
 		}
-		h = fold64(h ^ size ^ lower64(last))
-	} else {
-		h ^= size
+		h = foldTwo(lower64(binary.LittleEndian.Uint64(last))^hashSecret, lower64(binary.LittleEndian.Uint64(last[8:]))^size^h)
+	case len(b) >= 8:
+		h = foldTwo(lower64(binary.LittleEndian.Uint64(b))^hashSecret, lower64(binary.LittleEndian.Uint64(b[len(b)-8:]))^size^h)
+	default:
+		var few uint64
 		for _, c := range b {
-			h = fold64(h ^ uint64(fold(c)))
+			few = few<<8 | uint64(fold(c))
 		}
+		h = foldTwo(few^hashSecret, size^h)
 	}
 	return h, fold64(h ^ uint64(rest)), Type(rest >> 16)
 }
 
+const ones = 0x0101010101010101 // in each of eight bytes
+
 // lower64 folds the letters among eight bytes (RFC 4343 §3).
 func lower64(b uint64) uint64 {
-	const ones = 0x0101010101010101
+	if b&^(b<<1)&(0x40*ones) == 0 { // no byte from @ to _, as in nearly all names
+		return b
+	}
+	return foldLetters(b)
+}
+
+func foldLetters(b uint64) uint64 {
 	low := b &^ (0x80 * ones)
 	// The top bit of each byte: it is no less than A, but for those that are more than Z.
 	upper := (low + (0x80-'A')*ones) &^ (low + (0x80-'Z'-1)*ones) &^ b & (0x80 * ones)
 	return b | upper>>2
 }
 
-// fold64 mixes all bits with each other: the halves of a product are laid together.
-func fold64(h uint64) uint64 {
-	high, low := bits.Mul64(h, 0x9e3779b97f4a7c15)
+// fold64 mixes all bits with each other.
+func fold64(h uint64) uint64 { return foldTwo(h, 0x9e3779b97f4a7c15) }
+
+// foldTwo lays the halves of a product together.
+func foldTwo(a, b uint64) uint64 {
+	high, low := bits.Mul64(a, b)
 	return high ^ low
 }
 
@@ -201,52 +217,62 @@ type Outline struct {
 }
 
 // Outline reads the message once, as far as it is sound, and allocates nothing. It is
-// a loop of its own beside [View.Records], since every reply of a capture goes through it.
-func (v View) Outline() Outline {
-	o := Outline{Code: v.Flags().RCode()}
-	msg, off, wanted := v.msg, int(v.records), v.QType()
-	for section := AnswerSection; section <= AdditionalSection; section++ {
-		for left := v.Count(section); left > 0; left-- {
-			if off >= len(msg) {
-				return o
+// a loop of its own beside [View.Records], since every reply of a capture goes through
+// it, with as few branches as it can: where they lead is hard to foresee.
+func (v View) Outline() (o Outline) {
+	msg, off, code := v.msg, int(v.records), v.Flags().RCode()
+	answers := int(v.Count(AnswerSection))
+	authorities := answers + int(v.Count(AuthoritySection))
+	all := authorities + int(v.Count(AdditionalSection))
+	var types [3]uint64 // that each section holds, as bits; 63 stands for all from there on
+	wanted, found := v.QType(), false
+	for i := 0; i < all && off < len(msg); i++ {
+		fixed, c := off, msg[off]
+		if c-1 < 0xBF { // a name that is neither compressed nor the root, as few owners are
+			var err error
+			if fixed, err = skipWireName(msg, off); err != nil {
+				break
 			}
-			fixed := off + 2
-			if msg[off] < 0xC0 { // nearly all owners are compressed
-				var err error
-				if fixed, err = skipWireName(msg, off); err != nil {
-					return o
-				}
+		} else {
+			fixed += 1 + int(c>>7)
+		}
+		if fixed+10 > len(msg) {
+			break
+		}
+		head := msg[fixed : fixed+10 : fixed+10]
+		end := fixed + 10 + int(binary.BigEndian.Uint16(head[8:]))
+		if end > len(msg) {
+			break
+		}
+		t := Type(binary.BigEndian.Uint16(head))
+		if i == 0 {
+			o.Any, o.TTL = true, binary.BigEndian.Uint32(head[4:])
+		}
+		section := 0
+		if i >= answers {
+			section = 1
+		}
+		if i >= authorities {
+			section = 2
+		}
+		types[section] |= 1 << min(t, 63)
+		off = end
+		if section != 0 {
+			if t == OPT && section == 2 {
+				code |= RCode(head[4]) << 4
 			}
-			if fixed+10 > len(msg) {
-				return o
-			}
-			head := msg[fixed : fixed+10 : fixed+10]
-			end := fixed + 10 + int(binary.BigEndian.Uint16(head[8:]))
-			if end > len(msg) {
-				return o
-			}
-			t := Type(binary.BigEndian.Uint16(head))
-			if !o.Any {
-				o.Any, o.TTL = true, binary.BigEndian.Uint32(head[4:])
-			}
-			switch section {
-			case AnswerSection:
-				o.Answered = o.Answered || t == wanted || wanted == ANY
-				if t == A && end-fixed == 14 {
-					o.Addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(msg[fixed+10:])))
-				} else if t == AAAA && end-fixed == 26 {
-					o.Addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(msg[fixed+10:])) ^ binary.BigEndian.Uint64(msg[fixed+18:]))
-				}
-			case AuthoritySection:
-				o.NS, o.SOA = o.NS || t == NS, o.SOA || t == SOA
-			default:
-				if t == OPT {
-					o.Code |= RCode(head[4]) << 4
-				}
-			}
-			off = end
+			continue
+		}
+		found = found || t == wanted && t >= 63
+		if t == A && end-fixed == 14 {
+			o.Addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(msg[fixed+10:])))
+		} else if t == AAAA && end-fixed == 26 {
+			o.Addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(msg[fixed+10:])) ^ binary.BigEndian.Uint64(msg[fixed+18:]))
 		}
 	}
+	has := func(section int, t Type) bool { return types[section]>>t&1 != 0 }
+	o.Answered = found || wanted < 63 && has(0, wanted) || wanted == ANY && types[0] != 0
+	o.NS, o.SOA, o.Code = has(1, NS), has(1, SOA), code
 	return o
 }
 

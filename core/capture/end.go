@@ -1,0 +1,69 @@
+package capture
+
+import (
+	"encoding/binary"
+	"net/netip"
+)
+
+// End is one end of a packet's way: the address and port of a host. It is a small plain
+// value without a pointer, since every packet of a capture has two of them. The zero
+// End is none; == tells two of them apart.
+type End struct {
+	high, low uint64 // of the address; of IPv4 low alone, with is4 set
+	port      uint16
+	is4, is6  bool
+}
+
+// at is the same host at a port.
+func (e End) at(port uint16) End {
+	e.port = port
+	return e
+}
+
+// EndOf is the end that an address and a port make, without a zone.
+func EndOf(a netip.AddrPort) End {
+	switch ip := a.Addr(); {
+	case ip.Is4():
+		b := ip.As4()
+		return host4(b[:]).at(a.Port())
+	case ip.Is6():
+		b := ip.As16()
+		return host6(b[:]).at(a.Port())
+	}
+	return End{port: a.Port()}
+}
+
+// host4 and host6 are the hosts with the address that stands in ip.
+func host4(ip []byte) End { return End{low: uint64(binary.BigEndian.Uint32(ip)), is4: true} }
+
+func host6(ip []byte) End {
+	return End{high: binary.BigEndian.Uint64(ip), low: binary.BigEndian.Uint64(ip[8:]), is6: true}
+}
+
+// Addr is the host's address; the zero Addr of none.
+func (e End) Addr() netip.Addr {
+	var b [16]byte
+	binary.BigEndian.PutUint64(b[:], e.high)
+	binary.BigEndian.PutUint64(b[8:], e.low)
+	switch {
+	case e.is4:
+		return netip.AddrFrom4([4]byte(b[12:]))
+	case e.is6:
+		return netip.AddrFrom16(b)
+	}
+	return netip.Addr{}
+}
+
+// Port is the port.
+func (e End) Port() uint16 { return e.port }
+
+// AddrPort is both.
+func (e End) AddrPort() netip.AddrPort { return netip.AddrPortFrom(e.Addr(), e.port) }
+
+// Host is the same host, whatever the port: with port 0.
+func (e End) Host() End { return e.at(0) }
+
+// Words are the end as numbers, the same for the same end: to be hashed.
+func (e End) Words() (high, low uint64, port uint16) { return e.high, e.low, e.port }
+
+func (e End) String() string { return e.AddrPort().String() }
