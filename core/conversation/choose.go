@@ -89,7 +89,7 @@ func (c *Choice) matches(p *Pair) bool {
 	sent := p.First.At
 	switch {
 	case !in(c.Clients, p.Client.Addr()), !in(c.Servers, p.Server.Addr()),
-		len(c.Types) > 0 && !slices.Contains(c.Types, p.query.QType()),
+		len(c.Types) > 0 && !slices.Contains(c.Types, p.message.QType()),
 		len(c.Outcomes) > 0 && !slices.Contains(c.Outcomes, p.Outcome()),
 		c.ID >= 0 && int(p.id) != c.ID,
 		c.Slower > 0 && p.Waited() < c.Slower && p.answered, c.Slower > 0 && !p.answered,
@@ -100,7 +100,7 @@ func (c *Choice) matches(p *Pair) bool {
 	if len(c.Names) == 0 && c.Under.IsZero() && c.program == nil {
 		return true
 	}
-	name, err := p.query.QName()
+	name, err := p.message.QName()
 	if err != nil || name.IsZero() {
 		return false
 	}
@@ -125,7 +125,7 @@ func (c *Choice) matches(p *Pair) bool {
 func (p *Pair) fields(name string) Fields {
 	f := Fields{
 		Number: p.Number, Time: float64(p.First.At) / 1e9, Client: p.Client.Addr().String(), Server: p.Server.Addr().String(), Port: int(p.Server.Port()),
-		Name: name, Type: p.query.QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
+		Name: name, Type: p.message.QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
 		Tries: p.Asked(), ID: int(p.id), Transport: string(p.transport()),
 	}
 	if p.answered {

@@ -324,7 +324,7 @@ func TestEvidenceNamesPacketsAndTries(t *testing.T) {
 }
 
 // traffic is messages ready to be paired: questions and answers in turn.
-func traffic(t testing.TB, pairs int) (messages []Message) {
+func traffic(t testing.TB, pairs int) (messages []Message, envelopes []Envelope) {
 	var decoder capture.Decoder
 	for i := range pairs {
 		for _, reply := range []bool{false, true} {
@@ -332,20 +332,20 @@ func traffic(t testing.TB, pairs int) (messages []Message) {
 			r := capture.Record{Number: len(messages) + 1, At: int64(i) * 1e6, Link: capture.Ethernet, Data: frame, Length: len(frame)}
 			var p capture.Packet
 			require.Equal(t, capture.Datagram, decoder.Decode(&r, &p))
-			m, err := NewMessage(&p)
+			m, e, err := NewMessage(&p)
 			require.NoError(t, err)
-			messages = append(messages, m)
+			messages, envelopes = append(messages, m), append(envelopes, e)
 		}
 	}
-	return messages
+	return messages, envelopes
 }
 
 func TestPairingAllocatesNothingForAPacket(t *testing.T) {
-	messages := traffic(t, 100)
+	messages, envelopes := traffic(t, 100)
 	pairer := NewPairer(func(p *Pair) { p.Outcome() })
 	run := func() {
 		for i := range messages {
-			pairer.Message(&messages[i])
+			pairer.Message(&messages[i], &envelopes[i])
 		}
 		pairer.Close()
 	}
@@ -375,17 +375,17 @@ func bigFile(t testing.TB, packets int) []byte {
 }
 
 func BenchmarkPairing(b *testing.B) {
-	messages := traffic(b, 1000)
+	messages, envelopes := traffic(b, 1000)
 	pairer := NewPairer(func(p *Pair) { p.Outcome() })
 	size := 0
 	for i := range messages {
-		size += len(messages[i].View.Bytes())
+		size += len(envelopes[i].message.Bytes())
 	}
 	b.SetBytes(int64(size))
 	b.ReportAllocs()
 	for b.Loop() {
 		for i := range messages {
-			pairer.Message(&messages[i])
+			pairer.Message(&messages[i], &envelopes[i])
 		}
 	}
 	b.ReportMetric(float64(b.N*len(messages))/b.Elapsed().Seconds(), "messages/s")

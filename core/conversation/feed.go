@@ -55,6 +55,7 @@ type item struct {
 type chunk struct {
 	batch       capture.Batch
 	messages    []Message
+	envelopes   []Envelope // of the messages
 	items       []item
 	arena       []byte // payloads that do not lie in the batch
 	packets     int
@@ -109,7 +110,7 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		}
 		c := f.now
 		f.given(c)
-		*c = chunk{batch: c.batch, messages: c.messages[:0], items: c.items[:0], arena: c.arena[:0], byName: c.byName[:0], spellings: c.spellings[:0]}
+		*c = chunk{batch: c.batch, messages: c.messages[:0], envelopes: c.envelopes[:0], items: c.items[:0], arena: c.arena[:0], byName: c.byName[:0], spellings: c.spellings[:0]}
 		return true
 	}
 	go func() {
@@ -264,18 +265,21 @@ func (f *feed) message(p *capture.Packet, lent bool) {
 	n := len(c.messages)
 	if n == cap(c.messages) {
 		c.messages = append(c.messages, Message{})
+		c.envelopes = slices.Grow(c.envelopes, cap(c.messages)-n)
 	}
-	c.messages = c.messages[:n+1]
-	m, payload := &c.messages[n], p.Payload
+	c.messages, c.envelopes = c.messages[:n+1], c.envelopes[:n+1]
+	m, e, payload := &c.messages[n], &c.envelopes[n], p.Payload
 	if lent {
 		payload = c.keep(payload)
 	}
-	if err := m.read(p, payload); err != nil {
-		c.messages = c.messages[:n]
+	if err := m.read(e, p, payload); err != nil {
+		c.messages, c.envelopes = c.messages[:n], c.envelopes[:n]
 		f.add(p, isUnreadable).err = err
 		return
 	}
-	m.waited = len(f.rec.Comment) > 0 && p.Number == f.rec.Number && bytes.HasSuffix(f.rec.Comment, []byte(waitedOut))
+	if len(f.rec.Comment) > 0 && p.Number == f.rec.Number && bytes.HasSuffix(f.rec.Comment, []byte(waitedOut)) {
+		m.traits |= isWaited
+	}
 }
 
 // keep copies bytes that will not stay.

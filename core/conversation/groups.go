@@ -101,7 +101,7 @@ func (o *Overview) find(k groupKey, severity finding.Severity, p *Pair) *group {
 	return g
 }
 
-func (g *group) add(p *Pair) { g.addOf(p.Number, p.name, p.query) }
+func (g *group) add(p *Pair) { g.addOf(p.Number, p.name, p.message) }
 
 // addOf adds the exchange of a number that a message belongs to; name is the hash of
 // the name that it asks for.

@@ -171,12 +171,8 @@ func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 	if c == nil && outcome != exchange.NoName {
 		return
 	}
-	question := p.query.QuestionBytes()
-	if len(question) < 5 {
-		return
-	}
-	name, sent := question[:len(question)-4], p.First.At
-	if c != nil && outcome != exchange.NoName && sent-c.last > suffixWithin {
+	sent := p.First.At
+	if p.size == 0 || c != nil && outcome != exchange.NoName && sent-c.last > suffixWithin {
 		return
 	}
 	if c == nil {
@@ -184,14 +180,14 @@ func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 		stat.missing = c
 	}
 	for i, size := range c.sizes {
-		if int(size) <= len(name) {
+		if size <= p.size {
 			continue // as most are: the one with a suffix behind it is longer
 		}
 		m := &c.missing[i]
 		if sent-m.sent > suffixWithin || sent < m.sent {
 			continue
 		}
-		if suffix := appended(m.name, name); suffix != "" {
+		if suffix := appended(m.name, p.message.QuestionBytes()[:p.size]); suffix != "" {
 			if !slices.Contains(p.Codes, finding.SuffixAppended) {
 				p.Codes = append(p.Codes, finding.SuffixAppended)
 			}
@@ -216,7 +212,8 @@ func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 	}
 	at := c.at % len(c.missing)
 	m := &c.missing[at]
-	c.at, c.last, c.sizes[at] = c.at+1, sent, uint8(len(name))
+	c.at, c.last, c.sizes[at] = c.at+1, sent, p.size
+	name := p.message.QuestionBytes()[:p.size]
 	m.name, m.hash, m.number, m.sent = append(m.name[:0], name...), p.name, p.Number, sent
 	if known {
 		return
@@ -310,13 +307,13 @@ const marks = 1 << 12
 func (s *Stat) HasCache() bool { return s.hasCache }
 
 // unsolicited counts a reply that answers no question of the capture.
-func (o *Overview) unsolicited(m *Message, fits *Pair) {
+func (o *Overview) unsolicited(m *Message, e *Envelope, fits *Pair) {
 	o.Unsolicited++
-	k := groupKey{code: finding.UnsolicitedReply, client: m.Client.Addr(), server: m.Server.Addr()}
+	k := groupKey{code: finding.UnsolicitedReply, client: e.Client.Addr(), server: e.Server.Addr()}
 	severity := finding.Note
 	if fits != nil {
 		k.detail = "its ID was not asked"
-		if fits.Server != m.Server {
+		if fits.Server != e.Server {
 			k.detail = "it comes from a server that was not asked"
 		}
 		if severity = finding.Concern; fits.Related().Guesses >= attackFrom {

@@ -165,9 +165,10 @@ func TestTooManyOpen(t *testing.T) {
 	p.Payload = query
 	for i := range maxOpen + 100 {
 		p.From = capture.EndOf(netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), 5000))
-		m, err := NewMessage(&p)
+		m, e, err := NewMessage(&p)
 		require.NoError(t, err)
-		pairer.Message(&m)
+		pairer.Message(&m, &e)
+		pairer.Keep()
 	}
 	assert.Equal(t, 100, pairer.Dropped)
 	pairer.Close()

@@ -32,7 +32,12 @@ func (r *room) take(bytes, most int) bool {
 
 // keep keeps one exchange, while there is room.
 func (o *Overview) keep(p *Pair) {
-	size, also := p.size(), o.options.Also
+	also := o.options.Also
+	if o.options.Keep < 0 && also == nil {
+		o.NotKept++
+		return
+	}
+	size := p.bytes()
 	if !o.first.take(size, o.options.Keep) {
 		wanted := also != nil && also(p)
 		if !wanted || !o.also.take(size, max(o.options.Keep, maxKept)) {
@@ -111,7 +116,7 @@ func (o *Overview) RelatedTo(e *exchange.Exchange) func(*Pair) bool {
 		if len(alias.Aliases) == 0 || p.Client.Addr() != e.Client.Addr() || later < 0 || later > followedWithin {
 			return false
 		}
-		name, err := p.query.QName()
+		name, err := p.message.QName()
 		return err == nil && name.Equal(alias.Name)
 	}
 }

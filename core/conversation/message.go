@@ -9,38 +9,89 @@ import (
 	"unquil/core/wire"
 )
 
-// Message is one DNS message as it was found in a capture, with what can be told
-// from its bytes while they are at hand: what pairs and counts it looks at them
-// seldom.
+// Message is one DNS message as it was found in a capture: what is looked at of every
+// one. It takes one line of the processor's cache, since those that pair and count
+// messages get it from another processor. The rest of it is its [Envelope].
 type Message struct {
-	At             int64       // nanoseconds since 1970 UTC; 0 when not known
-	Number         int         // of the packet that it ended in
-	Client, Server capture.End // who asked and who was asked, whichever way this one goes
-	View           wire.View
-	Outcome        exchange.Outcome // of a reply: as what its exchange ends; "" of a question
+	At     int64 // nanoseconds since 1970 UTC; 0 when not known
+	Number int   // of the packet that it ended in
 
 	hash           uint64 // of what ties a reply to its question
-	question, name uint64 // of the question, and of its name alone
+	name           uint64 // of the name asked for
 	client, server uint64 // of the client's address, and of the server with its port
-	says           uint64 // of a reply: its RCODE and its addresses, TTLs and order left aside
-	ttl            uint32 // of the first record, in seconds, where ages says so
+	says           uint64 // of a question: its hash; of a reply: its RCODE and its addresses, TTLs and order left aside
+	detail         uint32 // of a question: [Message.asks]; of a reply: the TTL of its first record, in seconds
+	kind           kind   // of a reply
+	traits         traits
+}
+
+// traits are what a message is besides.
+type traits uint8
+
+const (
+	isReply traits = 1 << iota
+	isTCP
+	isCut    // as in [capture.Packet]
+	isTorn   // the same
+	isAging  // a reply that may come out of a cache
+	isWaited // a question that its asker gave up, as the file itself says
+)
+
+func (m *Message) is(t traits) bool { return m.traits&t != 0 }
+
+// Envelope is what is seldom looked at of a message. It is good for as long as the
+// packet's bytes are.
+type Envelope struct {
+	Client, Server capture.End // who asked and who was asked, whichever way the message goes
+	TCP            bool
 	id             uint16
-	of             wire.Type // asked for
-	hops           uint8
-	tcp, cut, torn bool // as in [capture.Packet]
-	reply          bool
-	ages           bool // a reply that may come out of a cache
-	waited         bool // a question that its asker gave up, as the file itself says
+	message        wire.View
+	outcome        exchange.Outcome // of a reply of no usual kind: as what its exchange ends
+}
+
+// asks takes apart what a question's detail holds: its type, how many routers its packet
+// may still pass, and how many bytes its name has.
+func (m *Message) asks() (t wire.Type, hops, size uint8) {
+	return wire.Type(m.detail >> 16), uint8(m.detail >> 8), uint8(m.detail)
+}
+
+// kind is how an exchange that was answered ended, for what is done with nearly all.
+type kind uint8
+
+const (
+	unusual kind = iota // the outcome says how
+	isAnswered
+	isNoData
+	isReferral
+	isNoName
+	kinds
+)
+
+// outcomes are those of the kinds.
+var outcomes = [kinds]exchange.Outcome{isAnswered: exchange.Answered, isNoData: exchange.NoData, isReferral: exchange.Referral, isNoName: exchange.NoName}
+
+func kindOf(o exchange.Outcome) kind {
+	switch o {
+	case exchange.Answered:
+		return isAnswered
+	case exchange.NoData:
+		return isNoData
+	case exchange.Referral:
+		return isReferral
+	case exchange.NoName:
+		return isNoName
+	}
+	return unusual
 }
 
 // NewMessage reads the message that a packet carries. The error is a *wire.ParseError.
-func NewMessage(p *capture.Packet) (m Message, err error) {
-	err = m.read(p, p.Payload)
-	return m, err
+func NewMessage(p *capture.Packet) (m Message, e Envelope, err error) {
+	err = m.read(&e, p, p.Payload)
+	return m, e, err
 }
 
-// read reads a packet's payload in place: m is good for as long as that is.
-func (m *Message) read(p *capture.Packet, payload []byte) error {
+// read reads a packet's payload in place.
+func (m *Message) read(e *Envelope, p *capture.Packet, payload []byte) error {
 	v, err := wire.ReadView(payload)
 	if err != nil {
 		return err
@@ -48,25 +99,56 @@ func (m *Message) read(p *capture.Packet, payload []byte) error {
 	if q := v.QuestionBytes(); len(q) > 4 && q[len(q)-5] != 0 {
 		return &wire.ParseError{Field: "QNAME", Offset: 12, Err: wire.ErrPointer} // there is nothing before it to point at
 	}
+	name, question, asked := v.QuestionHashes()
 	flags := v.Flags()
-	m.View, m.At, m.Number, m.id, m.hops = v, p.At, p.Number, v.ID(), p.Hops
-	m.tcp, m.cut, m.torn, m.waited = p.TCP, p.Cut, p.Torn, false
-	if m.reply = flags.Has(wire.QR); m.reply {
-		m.Client, m.Server = p.To, p.From
-		outline := v.Outline()
-		m.Outcome = exchange.JudgeView(v, outline)
-		if m.cut && m.Outcome == exchange.NoData && v.Count(wire.AnswerSection) > 0 {
-			m.Outcome = CutOff // the records that it has are not in the capture
-		}
-		if m.says = cutShort; m.Outcome != exchange.Truncated && !m.cut {
-			m.says = outline.Addresses<<1 ^ uint64(flags.RCode())<<56 | 1
-		}
-		m.ttl, m.ages = outline.TTL, outline.Any && !flags.Has(wire.AA)
-	} else {
-		m.Client, m.Server, m.Outcome, m.ages = p.From, p.To, "", false
+	m.At, m.Number, m.name, m.traits = p.At, p.Number, name, 0
+	e.TCP, e.id, e.message = p.TCP, v.ID(), v
+	if p.TCP {
+		m.traits |= isTCP
 	}
-	m.hashes()
+	if p.Cut {
+		m.traits |= isCut
+		if p.Torn {
+			m.traits |= isTorn
+		}
+	}
+	if flags.Has(wire.QR) {
+		e.Client, e.Server = p.To, p.From
+		m.traits |= isReply
+		m.answers(e, flags)
+	} else {
+		e.Client, e.Server = p.From, p.To
+		m.says, m.kind = question, unusual
+		m.detail = uint32(asked)<<16 | uint32(p.Hops)<<8 | uint32(max(len(v.QuestionBytes())-4, 0))&0xff
+	}
+	high, low, port := e.Client.Words()
+	rest := uint64(port)<<16 | uint64(e.id)
+	m.client = mix(low^seeds[0], high^seeds[1])
+	high, low, port = e.Server.Words()
+	m.server = mix(low^seeds[2]^uint64(port)<<32, high^seeds[3])
+	if p.TCP {
+		rest |= 1 << 32
+	}
+	m.hash = mix(m.client^question, m.server^rest)
 	return nil
+}
+
+// answers says what a reply says.
+func (m *Message) answers(e *Envelope, flags wire.Flags) {
+	outline := e.message.Outline()
+	outcome := exchange.JudgeView(e.message, outline)
+	if m.is(isCut) && outcome == exchange.NoData && e.message.Count(wire.AnswerSection) > 0 {
+		outcome = CutOff // the records that it has are not in the capture
+	}
+	if m.kind = kindOf(outcome); m.kind == unusual {
+		e.outcome = outcome
+	}
+	if m.says = cutShort; outcome != exchange.Truncated && !m.is(isCut) {
+		m.says = outline.Addresses<<1 ^ uint64(flags.RCode())<<56 | 1
+	}
+	if m.detail = outline.TTL; outline.Any && !flags.Has(wire.AA) {
+		m.traits |= isAging
+	}
 }
 
 // cutShort stands for what a reply says of which a part is missing.
@@ -75,21 +157,6 @@ const cutShort = 0
 // seeds are others each time the program runs, so that nobody can write a capture
 // whose addresses have the same hashes.
 var seeds = [4]uint64{rand.Uint64(), rand.Uint64(), rand.Uint64(), rand.Uint64()}
-
-// hashes mixes what ties a reply to its question: the ends, the transport, the ID and
-// the question.
-func (m *Message) hashes() {
-	m.name, m.question, m.of = m.View.QuestionHashes()
-	high, low, _ := m.Client.Words()
-	m.client = mix(low^seeds[0], high^seeds[1])
-	high, low, port := m.Server.Words()
-	m.server = mix(low^seeds[2]^uint64(port)<<32, high^seeds[3])
-	rest := uint64(m.id) | uint64(m.Client.Port())<<16
-	if m.tcp {
-		rest |= 1 << 32
-	}
-	m.hash = mix(m.client^m.question, m.server^rest)
-}
 
 // mix makes one hash of two: the halves of a product are laid together.
 func mix(a, b uint64) uint64 {

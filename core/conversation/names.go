@@ -10,7 +10,7 @@ import (
 // it takes a good part of all work: it is done in the goroutine that reads, which has
 // less to do than the one that pairs.
 type names struct {
-	table[uint64]
+	table
 	spelled map[uint64]wire.Name
 }
 
@@ -33,7 +33,7 @@ func (o *Overview) name(p *Pair, e entry) {
 	n := byName{name: p.name, client: p.client, took: e.took, bucket: int8(e.bucket), how: e.how}
 	if known := &o.handed[p.name%lately]; *known != p.name {
 		*known = p.name
-		question := p.query.QuestionBytes()
+		question := p.message.QuestionBytes()
 		spelling := question[:max(len(question)-4, 0)]
 		n.spelling, n.size = int32(len(c.spellings)), uint8(len(spelling))
 		c.spellings = append(c.spellings, spelling...)
@@ -45,7 +45,7 @@ func (o *Overview) name(p *Pair, e entry) {
 func (n *names) take(c *chunk) {
 	for i := range c.byName {
 		x := &c.byName[i]
-		row, fresh := n.of(x.name, x.name)
+		row, fresh := n.of(x.name)
 		if fresh {
 			if name, err := wire.NameFromWire(string(c.spellings[x.spelling:][:x.size])); err == nil {
 				n.spelled[x.name] = name.Fold()

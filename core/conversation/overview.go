@@ -50,11 +50,12 @@ type Overview struct {
 	names   names
 	handed  [lately]uint64 // names whose spelling was handed over
 	now     *chunk         // that is being paired
-	servers table[capture.End]
-	clients table[capture.End]
+	servers table
+	clients table
 	groups  groups
 	nobody  group // takes what is not counted
 	muted   bool
+	usual   [kinds]int
 	tallies []tally
 	chosen  numbers
 	options Options
@@ -125,6 +126,11 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	for _, t := range o.tallies {
 		o.Outcomes[t.outcome] = t.count
 	}
+	for k, n := range o.usual {
+		if n > 0 {
+			o.Outcomes[outcomes[k]] = n
+		}
+	}
 	o.conclude()
 	return o, failed()
 }
@@ -142,24 +148,23 @@ func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 	at := 0
 	for i := range c.items {
 		it := &c.items[i]
-		o.messages(c.messages[at:it.before], pairer)
+		o.messages(c.messages[at:it.before], c.envelopes[at:it.before], pairer)
 		at = it.before
 		o.item(it, pairer)
 	}
-	o.messages(c.messages[at:], pairer)
+	o.messages(c.messages[at:], c.envelopes[at:], pairer)
 }
 
-func (o *Overview) messages(all []Message, pairer *Pairer) {
-	o.Messages += len(all)
+func (o *Overview) messages(all []Message, envelopes []Envelope, pairer *Pairer) {
+	replies := 0
 	for i := range all {
 		m := &all[i]
-		if m.reply {
-			o.Replies++
-		} else {
-			o.Queries++
+		if m.is(isReply) {
+			replies++
 		}
-		pairer.Message(m)
+		pairer.Message(m, &envelopes[i])
 	}
+	o.Messages, o.Replies, o.Queries = o.Messages+len(all), o.Replies+replies, o.Queries+len(all)-replies
 }
 
 func (o *Overview) item(it *item, pairer *Pairer) {
@@ -187,8 +192,14 @@ func (o *Overview) item(it *item, pairer *Pairer) {
 // add counts one exchange, and judges it.
 func (o *Overview) add(p *Pair) {
 	outcome := p.Outcome()
-	asker, _ := o.clients.of(p.Client.Host(), p.client)
-	server, _ := o.servers.of(p.Server, p.server)
+	asker, fresh := o.clients.of(p.client)
+	if fresh {
+		asker.host = p.Client.Host()
+	}
+	server, fresh := o.servers.of(p.server)
+	if fresh {
+		server.host = p.Server
+	}
 	if o.options.Late != nil {
 		o.options.Late.tell(p)
 	}
@@ -207,7 +218,11 @@ func (o *Overview) add(p *Pair) {
 	}
 	o.judge(p, server)
 	o.Exchanges++
-	o.tally(outcome)
+	if p.kind != unusual {
+		o.usual[p.kind]++
+	} else {
+		o.tally(outcome)
+	}
 	e := entryOf(p, outcome)
 	o.name(p, e)
 	server.add(e, p.client)
@@ -266,7 +281,7 @@ func (o *Overview) slowest(p *Pair, took time.Duration) {
 		return
 	}
 	s := Slow{Number: p.Number, Server: p.Server.AddrPort(), Took: took}
-	if m, err := wire.ReadMessage(p.query.Bytes()); err == nil && len(m.Questions) > 0 {
+	if m, err := wire.ReadMessage(p.message.Bytes()); err == nil && len(m.Questions) > 0 {
 		s.Question = m.Questions[0]
 	}
 	o.Slowest = append(o.Slowest, s)

@@ -34,38 +34,39 @@ const (
 // Many are remembered at once, and each is looked at several times. So it is small,
 // and what is looked at together lies together.
 type Pair struct {
-	hash     uint64 // of all that ties a reply to the question
-	question uint64
-	id       uint16
-	hops     uint8
-	TCP      bool
-	Cut      bool // the capture holds less of the reply than was sent
-	Torn     bool // of Cut: fragments of it are missing
-	answered bool
-	ages     bool // the reply may come out of a cache
-	emitted  bool // it was taken up again: [Pairer.Revised]
-	lent     bool // query lies in bytes that are not its own
-	told     told // of that: what was said of it before
+	hash           uint64 // as of a message
+	question, name uint64
+	client, server uint64
+	about, wants   uint16 // where the tables of names and of questions hold it
+	of             wire.Type
+	size           uint8 // of its name, in bytes
+	hops           uint8
+	kind           kind
+	lent           bool  // the envelope, and the bytes that it speaks of, are not the pair's own
+	Number         int   // of the question, from 1, in the order of the capture
+	next, previous *Pair // in the ring of the open or of the done ones
 
-	Client, Server capture.End
-	name           uint64
-	client, server uint64 // hashes, as of a message
-	Number         int    // of the question, from 1, in the order of the capture
-	First          Try
-	Received       int64 // nanoseconds since 1970 UTC
-	ReceivedIn     int   // the reply's packet number
-	query, reply   wire.View
-	outcome        exchange.Outcome // "" as long as nothing has come
-	says           uint64           // of the reply: [Message.says]
-	next, previous *Pair            // in the ring of the open or of the done ones
-	rel            *relations       // nil for most
-	ttl            uint32           // of the reply's first record, in seconds, where ages says so
-	of             wire.Type        // asked for
-	about, wants   uint16           // where the tables of names and of questions hold it
-	Codes          []finding.Code   // what is remarkable about it, once it has been judged
-	twin           *Pair            // the other half, while both are remembered
-	half           Half             // what is known of it once it is not
-	room           []byte           // for the question's message
+	First      Try
+	Received   int64 // nanoseconds since 1970 UTC
+	ReceivedIn int   // the reply's packet number
+	says       uint64
+	*Envelope             // of the question
+	rel        *relations // nil for most
+	twin       *Pair      // the other half, while both are remembered
+	half       Half       // what is known of it once it is not
+	ttl        uint32     // of the reply's first record, in seconds, where ages says so
+	answered   bool
+	ages       bool // the reply may come out of a cache
+	Cut        bool // the capture holds less of the reply than was sent
+	Torn       bool // of Cut: fragments of it are missing
+	emitted    bool // it was taken up again: [Pairer.Revised]
+	told       told // of that: what was said of it before
+
+	outcome exchange.Outcome // "" as long as nothing has come
+	Codes   []finding.Code   // what is remarkable about it, once it has been judged
+	reply   wire.View
+	room    []byte // for the question's message
+	own     Envelope
 }
 
 // relations are what few exchanges have.
@@ -138,11 +139,11 @@ type Try struct {
 
 // reset makes the pair ready for another question. What that sets anew is left.
 func (p *Pair) reset() {
-	p.emitted, p.answered, p.Received, p.ReceivedIn, p.Cut, p.Torn, p.outcome, p.half, p.Codes = false, false, 0, 0, false, false, "", Half{}, p.Codes[:0]
+	p.emitted, p.answered, p.Received, p.ReceivedIn, p.Cut, p.Torn, p.kind, p.outcome, p.half, p.Codes = false, false, 0, 0, false, false, unusual, "", Half{}, p.Codes[:0]
 }
 
 // View is the question's message in place.
-func (p *Pair) View() wire.View { return p.query }
+func (p *Pair) View() wire.View { return p.message }
 
 // NameHash is the hash of the name asked for, letter case aside: another one each run.
 // Names that differ in other ways may have the same.
@@ -165,12 +166,12 @@ func (p *Pair) ReplyView() (v wire.View, ok bool) {
 	return p.reply, true
 }
 
-// size is how many bytes both messages have.
-func (p *Pair) size() int {
+// bytes is how many bytes both messages have.
+func (p *Pair) bytes() int {
 	if !p.answered {
-		return len(p.query.Bytes())
+		return len(p.message.Bytes())
 	}
-	return len(p.query.Bytes()) + len(p.reply.Bytes())
+	return len(p.message.Bytes()) + len(p.reply.Bytes())
 }
 
 // Outcome is how the exchange ended.
@@ -242,7 +243,7 @@ func (p *Pair) Exchange() exchange.Exchange {
 		Number: p.Number, Client: p.Client.AddrPort(), Outcome: p.Outcome(),
 		Server: exchange.Server{Address: p.Server.AddrPort(), Transport: over},
 	}
-	query := bytes.Clone(p.query.Bytes())
+	query := bytes.Clone(p.message.Bytes())
 	if m, err := wire.ReadMessage(query); len(m.Questions) > 0 {
 		e.Question = m.Questions[0]
 	} else if err != nil {

@@ -39,7 +39,7 @@ type Pairer struct {
 	// Unsolicited is called with each reply to which the capture holds no question,
 	// and with the open question of the same client that it would fit but for its ID
 	// or its source; nil without one.
-	Unsolicited func(m *Message, fits *Pair)
+	Unsolicited func(m *Message, e *Envelope, fits *Pair)
 	// Revised is called with an exchange that was emitted before, when more has come of
 	// it: it was repeated, or answered otherwise too. It holds no reply then; nil: nobody.
 	Revised func(*Pair)
@@ -142,35 +142,37 @@ func NewPairer(emit func(*Pair)) *Pairer {
 	return p
 }
 
-// Message takes one DNS message, whose bytes have to stay until [Pairer.Keep]. It
-// allocates nothing once as many pairs have been open as will ever be at once.
-func (p *Pairer) Message(m *Message) {
+// Message takes one DNS message, whose envelope and bytes have to stay until
+// [Pairer.Keep]. It allocates nothing once as many pairs have been open as will ever be
+// at once.
+func (p *Pairer) Message(m *Message, e *Envelope) {
 	if p.now = m.At; p.now > p.due || p.now < p.due-linger { // or the capture's time went back
 		p.expire(p.now)
 	}
-	if m.reply {
-		p.replied(m)
+	if m.is(isReply) {
+		p.replied(m, e)
 	} else {
-		p.asked(m)
+		p.asked(m, e)
 	}
 }
 
-func (p *Pairer) asked(m *Message) {
+func (p *Pairer) asked(m *Message, e *Envelope) {
 	pair := p.pairs.of(m.hash)
 	if pair == nil {
-		pair = p.revive(m)
+		pair = p.revive(m, e)
 	}
 	if pair != nil {
 		p.again(pair, m)
 		return
 	}
 	p.numbered++
-	pair = p.pairOf(m)
-	pair.Number, pair.hops, pair.First = p.numbered, m.hops, Try{m.Number, m.At}
-	pair.query, pair.lent = m.View, true
+	pair = p.pairOf(m, e)
+	pair.question = m.says
+	pair.of, pair.hops, pair.size = m.asks()
+	pair.Number, pair.First = p.numbered, Try{m.Number, m.At}
 	p.open.add(pair)
 	p.relate(pair)
-	if m.waited {
+	if m.is(isWaited) {
 		p.related(pair).waited = true
 	}
 	if p.open.size > maxOpen {
@@ -179,27 +181,29 @@ func (p *Pairer) asked(m *Message) {
 	}
 }
 
-// pairOf is a new pair for the question of a message, to be found by it.
-func (p *Pairer) pairOf(m *Message) *Pair {
+// pairOf is a new pair for a message, to be found by it.
+func (p *Pairer) pairOf(m *Message, e *Envelope) *Pair {
 	pair := p.fresh()
-	pair.hash, pair.question, pair.name, pair.id = m.hash, m.question, m.name, m.id
-	pair.client, pair.server, pair.Client, pair.Server, pair.TCP, pair.of = m.client, m.server, m.Client, m.Server, m.tcp, m.of
+	pair.hash, pair.name, pair.client, pair.server = m.hash, m.name, m.client, m.server
+	pair.Envelope, pair.lent = e, true
 	p.pairs.add(pair)
 	return pair
 }
 
-// own makes the question's message the pair's own: the bytes it was read from will go.
-func (p *Pair) own(query wire.View) {
-	message := query.Bytes()
-	p.query, p.lent = query.Over(append(p.room, message[:min(len(message), maxQuery)]...)), false
-	p.room = p.query.Bytes()[:0]
+// keep makes the envelope the pair's own, with a copy of the bytes that it speaks of.
+func (p *Pair) keep() {
+	message := p.message.Bytes()
+	p.own = *p.Envelope
+	p.own.message = p.message.Over(append(p.room, message[:min(len(message), maxQuery)]...))
+	p.room = p.own.message.Bytes()[:0]
+	p.Envelope, p.lent = &p.own, false
 }
 
-// Keep makes the pairer independent of the bytes of all messages that it was given:
-// call it before those go.
+// Keep makes the pairer independent of all messages that it was given: call it before
+// they go.
 func (p *Pairer) Keep() {
 	for pair := p.open.head.previous; pair.lent; pair = pair.previous { // those before it are its own already
-		pair.own(pair.query)
+		pair.keep()
 	}
 }
 
@@ -211,14 +215,15 @@ func (p *Pairer) again(pair *Pair, m *Message) {
 	}
 	r := p.related(pair)
 	seen := max(r.seen, pair.First.At)
-	if m.hops < pair.hops {
+	_, hops, _ := m.asks()
+	if hops < pair.hops {
 		r.Copies, r.falling = r.Copies+1, true
 	} else if gap := m.At - seen; gap <= oneMoment && gap >= 0 {
 		r.Copies++
 	} else if len(r.again) < maxTries-1 {
 		r.again = append(r.again, Try{m.Number, m.At})
 	}
-	r.seen, pair.hops, r.waited = m.At, m.hops, m.waited
+	r.seen, pair.hops, r.waited = m.At, hops, m.is(isWaited)
 }
 
 // relate ties a new question to what its client asked for the same name before.
@@ -270,38 +275,40 @@ func (p *Pair) link() Link {
 	return l
 }
 
-func (p *Pairer) replied(m *Message) {
+func (p *Pairer) replied(m *Message, e *Envelope) {
 	pair := p.pairs.of(m.hash)
 	if pair == nil {
-		if !m.View.HasQuestion() {
-			pair = p.unquestioned(m.id, m.Client, m.Server, m.At)
+		if !e.message.HasQuestion() {
+			pair = p.unquestioned(e.id, e.Client, e.Server, m.At)
 		}
 		if pair == nil {
-			pair = p.revive(m)
+			pair = p.revive(m, e)
 		}
 		if pair == nil {
-			p.unsolicited(m)
+			p.unsolicited(m, e)
 			return
 		}
 	}
 	if pair.answered {
-		p.repliedAgain(pair, m)
+		p.repliedAgain(pair, m, e)
 		return
 	}
-	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.At, m.Number, m.cut, m.torn
-	pair.outcome, pair.says, pair.ttl, pair.ages, pair.answered = m.Outcome, m.says, m.ttl, m.ages, true
-	if p.done.size >= maxDone && pair.ordinary() {
-		p.settle(pair, m.View)
+	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.At, m.Number, m.is(isCut), m.is(isTorn)
+	pair.kind, pair.says, pair.ttl, pair.ages, pair.answered = m.kind, m.says, m.detail, m.is(isAging), true
+	if pair.outcome = outcomes[m.kind]; m.kind == unusual {
+		pair.outcome = e.outcome
+	} else if p.done.size >= maxDone && pair.ordinary() {
+		p.settle(pair, e)
 		return
 	}
 	p.open.remove(pair)
-	p.remember(pair, m.View)
+	p.remember(pair, e.message)
 }
 
 // remember keeps an answered exchange whole, and the oldest makes room where there is none.
 func (p *Pairer) remember(pair *Pair, reply wire.View) {
 	if pair.lent {
-		pair.own(pair.query)
+		pair.keep()
 	}
 	var room []byte
 	if n := len(p.spare); n > 0 {
@@ -349,31 +356,32 @@ func (p *Pairer) newest(at int64) iter.Seq[*Pair] {
 
 // repliedAgain is a reply to a question that has one: captured twice, an answer to
 // a question that was sent twice, or one that says something else.
-func (p *Pairer) repliedAgain(pair *Pair, m *Message) {
-	if bytes.Equal(pair.reply.Bytes(), m.View.Bytes()) || pair.emitted && pair.says == m.says {
+func (p *Pairer) repliedAgain(pair *Pair, m *Message, e *Envelope) {
+	if bytes.Equal(pair.reply.Bytes(), e.message.Bytes()) || pair.emitted && pair.says == m.says {
 		if m.At-pair.Received <= oneMoment {
 			p.Duplicates++
 		}
 		return
 	}
 	// Of one that was emitted the reply is not there any more, but what it said.
-	if !pair.Related().differs && pair.says != cutShort && m.says != cutShort && (pair.says != m.says || pair.reply.AnswerSum() != m.View.AnswerSum()) {
+	if !pair.Related().differs && pair.says != cutShort && m.says != cutShort && (pair.says != m.says || pair.reply.AnswerSum() != e.message.AnswerSum()) {
 		r := p.related(pair)
 		r.OtherIn, r.differs = m.Number, true
 	}
 }
 
 // unsolicited is a reply that answers no question of the capture.
-func (p *Pairer) unsolicited(m *Message) {
-	fits := p.wanted[(m.question^m.client)%buckets]
-	if fits != nil && (fits.answered || fits.question != m.question || fits.client != m.client) {
+func (p *Pairer) unsolicited(m *Message, e *Envelope) {
+	_, question, _ := e.message.QuestionHashes()
+	fits := p.wanted[(question^m.client)%buckets]
+	if fits != nil && (fits.answered || fits.question != question || fits.client != m.client) {
 		fits = nil
 	}
 	if fits != nil {
 		p.related(fits).Guesses++
 	}
 	if p.Unsolicited != nil {
-		p.Unsolicited(m, fits)
+		p.Unsolicited(m, e, fits)
 	}
 }
 

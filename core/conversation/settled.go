@@ -3,7 +3,6 @@ package conversation
 import (
 	"time"
 
-	"unquil/core/exchange"
 	"unquil/core/wire"
 )
 
@@ -29,17 +28,12 @@ type told struct{ looped, repeated, differs bool }
 // ordinary reports whether an answered exchange is like nearly all are: nothing is to be
 // said of it, or only that there is no such name.
 func (p *Pair) ordinary() bool {
-	return p.rel == nil && p.answered && usual(p.outcome) && !p.Cut && time.Duration(p.Received-p.First.At) < slowLeast
-}
-
-// usual reports whether an outcome is one of those that nearly all exchanges have.
-func usual(o exchange.Outcome) bool {
-	return o.Good() || o == exchange.Referral
+	return p.rel == nil && p.kind != unusual && !p.Cut && time.Duration(p.Received-p.First.At) < slowLeast
 }
 
 // settle emits an exchange whose reply has just come.
-func (p *Pairer) settle(pair *Pair, reply wire.View) {
-	pair.reply = reply // it is emitted before those bytes go
+func (p *Pairer) settle(pair *Pair, e *Envelope) {
+	pair.reply = e.message // it is emitted before those bytes go
 	p.lose(pair)
 	p.open.remove(pair)
 	p.Emit(pair)
@@ -81,7 +75,7 @@ func (p *Pairer) settledHalf(pair *Pair) Half {
 
 // revive takes up an exchange again of which more has come: a message that belongs to
 // it. nil: there is none.
-func (p *Pairer) revive(m *Message) *Pair {
+func (p *Pairer) revive(m *Message, e *Envelope) *Pair {
 	if p.marked[m.hash%marks] != uint32(m.hash>>32) {
 		return nil
 	}
@@ -89,11 +83,11 @@ func (p *Pairer) revive(m *Message) *Pair {
 	if s.hash != m.hash || s.number == 0 || m.At-s.ended > linger {
 		return nil
 	}
-	pair := p.pairOf(m)
+	pair := p.pairOf(m, e)
 	pair.Number, pair.hops, pair.First = s.number, s.hops, Try{s.packet, s.sent}
 	pair.Received, pair.ReceivedIn, pair.says, pair.answered, pair.emitted, pair.told = s.ended, s.last, s.says, true, true, s.told
-	pair.about, pair.wants = 0, 0
-	pair.own(m.View)
+	pair.about, pair.wants, pair.question, pair.of, pair.size = 0, 0, 0, 0, 0
+	pair.keep()
 	s.number = 0
 	p.remember(pair, wire.View{})
 	return pair

@@ -93,6 +93,7 @@ type Stat struct {
 	peers      *peers // who was on the other side; nil for nobody
 	denials    *group // of a server: the names that it said not to exist; nil before the first
 	hasCache   bool
+	host       capture.End // of a server, or of a client without its port
 }
 
 // Peers is how many clients a server had, or servers a client; 64 stands for 64 or more.
@@ -142,9 +143,9 @@ const (
 func entryOf(p *Pair, outcome exchange.Outcome) entry {
 	e := entry{bucket: -1}
 	switch {
-	case outcome == exchange.Answered: // as nearly all are
-	case outcome == exchange.NoName:
+	case p.kind == isNoName:
 		e.how = noName
+	case p.kind != unusual: // as nearly all are
 	case outcome.Silent():
 		e.how = unanswered
 	case Failed(outcome):
@@ -184,7 +185,7 @@ func Failed(o exchange.Outcome) bool {
 // Answers is how many questions a server answered, be it that there is nothing.
 func (o *Overview) Answers(server netip.Addr) (n int) {
 	for _, s := range o.servers.slots {
-		if s.stat != nil && s.key.Addr() == server {
+		if s.stat != nil && s.stat.host.Addr() == server {
 			n += s.stat.Latency.Count() - (s.stat.Failed - s.stat.Unanswered)
 		}
 	}
@@ -202,37 +203,36 @@ type Row struct {
 // as one.
 const maxTable = 20_000
 
-// table counts by key in bounded memory. Rows are found by open addressing: a map
+// table counts by hashes in bounded memory. Rows are found by open addressing: a map
 // costs several times as much.
-type table[K comparable] struct {
-	slots []slot[K] // a power of two; at most two thirds are taken
+type table struct {
+	slots []slot // a power of two; at most two thirds are taken
 	count int
 	rest  Stat
 }
 
-type slot[K comparable] struct {
+type slot struct {
 	stat *Stat // nil: free
-	key  K
 	hash uint64
 }
 
-// place is the slot of k, or the free one where it belongs.
-func (t *table[K]) place(k K, hash uint64) *slot[K] {
+// place is the slot of a hash, or the free one where it belongs.
+func (t *table) place(hash uint64) *slot {
 	mask := uint64(len(t.slots) - 1)
 	for i := hash >> 7; ; i++ {
 		s := &t.slots[i&mask]
-		if s.stat == nil || s.hash == hash && s.key == k {
+		if s.stat == nil || s.hash == hash {
 			return s
 		}
 	}
 }
 
-// of returns the row for k, and whether it is a new one.
-func (t *table[K]) of(k K, hash uint64) (s *Stat, fresh bool) {
+// of returns the row for a hash, and whether it is a new one.
+func (t *table) of(hash uint64) (s *Stat, fresh bool) {
 	if 3*(t.count+1) > 2*len(t.slots) {
 		t.grow()
 	}
-	at := t.place(k, hash)
+	at := t.place(hash)
 	switch {
 	case at.stat != nil:
 		return at.stat, false
@@ -240,28 +240,29 @@ func (t *table[K]) of(k K, hash uint64) (s *Stat, fresh bool) {
 		return &t.rest, false
 	}
 	t.count++
-	*at = slot[K]{&Stat{}, k, hash}
+	*at = slot{&Stat{}, hash}
 	return at.stat, true
 }
 
-func (t *table[K]) grow() {
+func (t *table) grow() {
 	old := t.slots
-	t.slots = make([]slot[K], max(64, 2*len(old)))
+	t.slots = make([]slot, max(64, 2*len(old)))
 	for _, s := range old {
 		if s.stat != nil {
-			*t.place(s.key, s.hash) = s
+			*t.place(s.hash) = s
 		}
 	}
 }
 
 // sorted returns the rows, those with the most exchanges first.
-func (t *table[K]) sorted(text func(K) (key, host string)) []Row {
+func (t *table) sorted(text func(*slot) (key, host string)) []Row {
 	rows := make([]Row, 0, t.count)
-	for _, s := range t.slots {
+	for i := range t.slots {
+		s := &t.slots[i]
 		if s.stat == nil || s.stat.Exchanges == 0 {
 			continue // free, or seen and not chosen
 		}
-		key, host := text(s.key)
+		key, host := text(s)
 		rows = append(rows, Row{key, host, s.stat})
 	}
 	slices.SortFunc(rows, func(a, b Row) int {
@@ -280,7 +281,7 @@ func (t *table[K]) sorted(text func(K) (key, host string)) []Row {
 // many exchanges belong to rows that there was no room for: with it the rows below
 // the first are an estimate.
 func (o *Overview) Names() (rows []Row, uncounted int) {
-	rows = o.names.sorted(func(h uint64) (string, string) { return o.names.spelled[h].Spoken(), "" })
+	rows = o.names.sorted(func(s *slot) (string, string) { return o.names.spelled[s.hash].Spoken(), "" })
 	return rows, o.names.rest.Exchanges
 }
 
@@ -297,12 +298,14 @@ func (o *Overview) ByName() map[wire.Name]*Stat {
 
 // Servers are the servers, as [Overview.Names].
 func (o *Overview) Servers() (rows []Row, uncounted int) {
-	return o.servers.sorted(func(e capture.End) (string, string) {
-		return exchange.Server{Address: e.AddrPort()}.AddressText(), o.Hosts[e.Addr()]
+	return o.servers.sorted(func(s *slot) (string, string) {
+		return exchange.Server{Address: s.stat.host.AddrPort()}.AddressText(), o.Hosts[s.stat.host.Addr()]
 	}), o.servers.rest.Exchanges
 }
 
 // Clients are the clients, as [Overview.Names].
 func (o *Overview) Clients() (rows []Row, uncounted int) {
-	return o.clients.sorted(func(e capture.End) (string, string) { return e.Addr().String(), o.Hosts[e.Addr()] }), o.clients.rest.Exchanges
+	return o.clients.sorted(func(s *slot) (string, string) {
+		return s.stat.host.Addr().String(), o.Hosts[s.stat.host.Addr()]
+	}), o.clients.rest.Exchanges
 }
