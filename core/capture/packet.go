@@ -111,15 +111,17 @@ type Decoder struct {
 // Decode sets p from what the record carries. Payload aliases the record, or the
 // decoder until its next call.
 func (d *Decoder) Decode(r *Record, p *Packet) Contents {
-	d.rec, d.depth, d.lends = r, 0, false
 	if len(d.fragments.waiting) > 0 {
 		d.fragments.flush(r.At, d.Torn)
 	}
+	d.lends = false
+	if r.Link == Ethernet && d.Layers == nil && plain(r.Data, p) {
+		p.Number, p.At = r.Number, r.At
+		return Datagram
+	}
+	d.rec, d.depth = r, 0
 	switch r.Link {
 	case Ethernet:
-		if d.Layers == nil && d.plain(r.Data, p) {
-			return Datagram
-		}
 		return d.ethernet(r.Data, p)
 	case RawIP, rawIPOld, rawIPOpenBSD, onlyIPv4, onlyIPv6:
 		return d.ip(r.Data, p)
@@ -133,22 +135,30 @@ func (d *Decoder) Decode(r *Record, p *Packet) Contents {
 // plain takes a datagram of IPv4 on Ethernet without anything out of the ordinary, as
 // nearly all are, and reports whether it was one. It does what the ways through the
 // layers below do, and no more: what it leaves is theirs.
-func (d *Decoder) plain(data []byte, p *Packet) bool {
+func plain(data []byte, p *Packet) bool {
 	const ip, udp, payload = 14, 14 + 20, 14 + 20 + 8
-	if len(data) < payload || binary.BigEndian.Uint16(data[12:]) != typeIPv4 || data[ip] != 0x45 || data[ip+9] != protocolUDP {
+	if len(data) < payload {
 		return false
 	}
-	total, size := int(binary.BigEndian.Uint16(data[ip+2:])), int(binary.BigEndian.Uint16(data[udp+4:]))
-	source, target := binary.BigEndian.Uint16(data[udp:]), binary.BigEndian.Uint16(data[udp+2:])
-	fragment := binary.BigEndian.Uint16(data[ip+6:])&0x3fff != 0
-	if fragment || size < 8 || total != size+20 || ip+total > len(data) || target == portVXLAN {
+	head := (*[payload]byte)(data)
+	total, size := int(binary.BigEndian.Uint16(head[ip+2:])), int(binary.BigEndian.Uint16(head[udp+4:]))
+	fragment := binary.BigEndian.Uint16(head[ip+6:])&0x3fff != 0
+	if binary.BigEndian.Uint16(head[12:]) != typeIPv4 || head[ip] != 0x45 || head[ip+9] != protocolUDP || fragment {
 		return false
 	}
-	p.Number, p.At, p.Cut, p.Torn, p.TCP, p.Hops = d.rec.Number, d.rec.At, false, false, false, data[ip+8]
+	source, target := binary.BigEndian.Uint16(head[udp:]), binary.BigEndian.Uint16(head[udp+2:])
+	if size < 8 || total != size+20 || ip+total > len(data) || target == portVXLAN {
+		return false
+	}
 	p.Payload = data[payload : ip+total]
-	p.From, p.To = host4(data[ip+12:ip+16]).at(source), host4(data[ip+16:ip+20]).at(target)
+	p.From = End{low: uint64(binary.BigEndian.Uint32(head[ip+12:])), port: source, is4: true}
+	p.To = End{low: uint64(binary.BigEndian.Uint32(head[ip+16:])), port: target, is4: true}
+	p.Cut, p.Torn, p.TCP, p.Hops = false, false, false, head[ip+8]
 	return true
 }
+
+// Waits reports whether there are fragments whose datagram is not whole.
+func (d *Decoder) Waits() bool { return len(d.fragments.waiting) > 0 }
 
 // Close ends the record: datagrams that lack fragments are handed to Torn.
 func (d *Decoder) Close() { d.fragments.flush(1<<62, d.Torn) }

@@ -64,7 +64,8 @@ type Reader struct {
 
 	order      binary.ByteOrder
 	link       LinkType // pcap
-	perSecond  int64    // pcap: fractions of a second
+	fraction   int64    // pcap: of a second, in nanoseconds
+	plain      bool     // pcap of Ethernet, in the byte order that nearly all files have
 	interfaces []interfaceInfo
 	names      map[netip.Addr]string
 }
@@ -72,8 +73,8 @@ type Reader struct {
 // Batch is bytes of a file that hold packets. It may be used again; the zero value is
 // ready to use.
 type Batch struct {
-	buf     []byte
-	at, end int // of what has not been taken yet
+	buf  []byte
+	rest []byte // of it: what has not been taken yet
 }
 
 // Names are the host names that the file gives for addresses, as it stands in it:
@@ -156,18 +157,18 @@ func (r *Reader) Fill(b *Batch) bool {
 	if b.buf == nil {
 		b.buf = make([]byte, batchSize)
 	}
-	b.at, b.end = 0, 0
+	b.rest = nil
 	if r.err != nil {
 		return false
 	}
 	for len(r.rest) >= len(b.buf) { // one packet that is larger than the whole buffer
 		b.buf = make([]byte, 2*len(b.buf))
 	}
-	b.end = copy(b.buf, r.rest)
+	kept := copy(b.buf, r.rest)
 	n := 0
 	for n == 0 && r.err == nil {
 		var err error
-		if n, err = r.in.Read(b.buf[b.end:]); err == io.EOF {
+		if n, err = r.in.Read(b.buf[kept:]); err == io.EOF {
 			if n == 0 && len(r.rest) > 0 {
 				r.fail("packet", ErrCut)
 			}
@@ -176,7 +177,7 @@ func (r *Reader) Fill(b *Batch) bool {
 			r.fail("reading", err)
 		}
 	}
-	b.end += n
+	b.rest = b.buf[:kept+n]
 	r.rest = r.rest[:0]
 	return n > 0
 }
@@ -185,9 +186,9 @@ func (r *Reader) Fill(b *Batch) bool {
 // there was one. Its bytes lie in the batch, and are good until that is filled again.
 func (r *Reader) Next(b *Batch, rec *Record) bool {
 	rec.Comment = nil
-	for r.err == nil && b.at < b.end {
-		used, got := r.step(r, b.buf[b.at:b.end], rec)
-		b.at += used
+	for r.err == nil && len(b.rest) > 0 {
+		used, got := r.step(r, b.rest, rec)
+		b.rest = b.rest[used:]
 		r.offset += int64(used)
 		if got {
 			r.number++
@@ -198,10 +199,10 @@ func (r *Reader) Next(b *Batch, rec *Record) bool {
 			break
 		}
 	}
-	if b.at < b.end {
+	if len(b.rest) > 0 {
 		// What is left lies in b, which is the caller's: it is kept apart.
-		r.rest = append(r.rest[:0], b.buf[b.at:b.end]...)
-		b.at = b.end
+		r.rest = append(r.rest[:0], b.rest...)
+		b.rest = nil
 	}
 	return false
 }

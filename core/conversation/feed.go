@@ -54,7 +54,8 @@ type item struct {
 // chunk is what some part of a file came to.
 type chunk struct {
 	batch       capture.Batch
-	messages    []Message
+	count       int        // of the messages
+	messages    []Message  // and room for more
 	envelopes   []Envelope // of the messages
 	items       []item
 	arena       []byte // payloads that do not lie in the batch
@@ -62,23 +63,18 @@ type chunk struct {
 	unknown     int
 	first, last int64
 	offset      int64
-
-	// What pairing leaves to be counted by name.
-	byName    []byName
-	spellings []byte
 }
 
 // feed finds the messages of a capture.
 type feed struct {
 	options Options
-	given   func(*chunk) // is called with each chunk that came back, before it is used again
 	free    chan *chunk
 	decoder capture.Decoder
 	streams *capture.Streams
 	secure  map[[2]capture.End]bool // HTTPS connections known to carry DNS
 	hellos  hellos
 	now     *chunk
-	rec     *capture.Record // that is being read
+	rec     *capture.Record // that is being read; nil of a plain one
 	packet  capture.Packet
 	gaps    int
 }
@@ -109,8 +105,7 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		case f.now = <-f.free:
 		}
 		c := f.now
-		f.given(c)
-		*c = chunk{batch: c.batch, messages: c.messages[:0], envelopes: c.envelopes[:0], items: c.items[:0], arena: c.arena[:0], byName: c.byName[:0], spellings: c.spellings[:0]}
+		*c = chunk{batch: c.batch, messages: c.messages, envelopes: c.envelopes, items: c.items[:0], arena: c.arena[:0]}
 		return true
 	}
 	go func() {
@@ -118,8 +113,14 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		if len(readers) == 1 {
 			r, record := readers[0], capture.Record{}
 			for next() && r.Fill(&f.now.batch) {
-				for r.Next(&f.now.batch, &record) {
-					f.record(&record, false)
+				for {
+					if !f.decoder.Waits() && r.Datagram(&f.now.batch, &f.packet) {
+						f.plain()
+					} else if r.Next(&f.now.batch, &record) {
+						f.record(&record, false)
+					} else {
+						break
+					}
 				}
 				f.now.offset = r.Offset()
 			}
@@ -139,7 +140,7 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		if f.now == nil {
 			return
 		}
-		f.rec = &capture.Record{}
+		f.rec = nil
 		f.decoder.Close()
 		f.streams.Close()
 		f.gaps = f.streams.Gaps
@@ -148,24 +149,29 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 	return out, f.free, func() error { return err }
 }
 
-// rest hands over the chunks that came back last, once all have.
-func (f *feed) rest() {
-	for len(f.free) > 0 {
-		f.given(<-f.free)
+// plain is a packet that holds a datagram without anything out of the ordinary.
+func (f *feed) plain() {
+	p := &f.packet
+	f.seen(p.At)
+	f.rec = nil
+	f.datagram(p, false)
+}
+
+// seen counts a packet.
+func (f *feed) seen(at int64) {
+	c := f.now
+	c.packets++
+	if at != 0 {
+		if c.last = at; c.first == 0 {
+			c.first = at
+		}
 	}
 }
 
 // record looks what one packet is. lent says that its bytes will not stay.
 func (f *feed) record(r *capture.Record, lent bool) {
-	c := f.now
-	c.packets++
-	if r.At != 0 {
-		if c.first == 0 {
-			c.first = r.At
-		}
-		c.last = r.At
-	}
-	p := &f.packet
+	f.seen(r.At)
+	c, p := f.now, &f.packet
 	f.rec = r
 	switch f.decoder.Decode(r, p) {
 	case capture.Datagram:
@@ -262,22 +268,20 @@ func (f *feed) carriesDNS(host string) bool {
 // message reads a message and adds it. lent says that its bytes will not stay.
 func (f *feed) message(p *capture.Packet, lent bool) {
 	c := f.now
-	n := len(c.messages)
-	if n == cap(c.messages) {
-		c.messages = append(c.messages, Message{})
-		c.envelopes = slices.Grow(c.envelopes, cap(c.messages)-n)
+	if c.count == len(c.messages) {
+		more := max(1024, c.count)
+		c.messages, c.envelopes = append(c.messages, make([]Message, more)...), append(c.envelopes, make([]Envelope, more)...)
 	}
-	c.messages, c.envelopes = c.messages[:n+1], c.envelopes[:n+1]
-	m, e, payload := &c.messages[n], &c.envelopes[n], p.Payload
+	m, e, payload := &c.messages[c.count], &c.envelopes[c.count], p.Payload
 	if lent {
 		payload = c.keep(payload)
 	}
 	if err := m.read(e, p, payload); err != nil {
-		c.messages, c.envelopes = c.messages[:n], c.envelopes[:n]
 		f.add(p, isUnreadable).err = err
 		return
 	}
-	if len(f.rec.Comment) > 0 && p.Number == f.rec.Number && bytes.HasSuffix(f.rec.Comment, []byte(waitedOut)) {
+	c.count++
+	if f.rec != nil && len(f.rec.Comment) > 0 && p.Number == f.rec.Number && bytes.HasSuffix(f.rec.Comment, []byte(waitedOut)) {
 		m.traits |= isWaited
 	}
 }
@@ -292,7 +296,7 @@ func (c *chunk) keep(data []byte) []byte {
 // add puts a packet into the chunk that is no ordinary message.
 func (f *feed) add(p *capture.Packet, as what) *item {
 	c := f.now
-	c.items = append(c.items, item{packet: *p, what: as, before: len(c.messages)})
+	c.items = append(c.items, item{packet: *p, what: as, before: c.count})
 	it := &c.items[len(c.items)-1]
 	if as == isEncrypted {
 		it.packet.Payload = nil // what it holds tells nothing

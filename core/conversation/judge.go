@@ -28,13 +28,13 @@ const (
 
 // judge says what is remarkable about one exchange.
 func (o *Overview) judge(p *Pair, of *Stat) {
-	outcome, took := p.Outcome(), p.Took()
 	if p.ordinary() {
-		if outcome == exchange.NoName {
+		if p.kind == isNoName {
 			o.denies(p, of)
 		}
 		return
 	}
+	outcome, took := p.Outcome(), p.Took()
 	server, rel := p.Server.Addr(), p.Related()
 	both := p.both()
 	switch {
@@ -163,16 +163,9 @@ type missing struct {
 
 // missingNames sees the search list at work: a name that does not exist, and then the
 // same without its end, or with another; and many in a row that do not exist.
-func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
-	if stat == &o.clients.rest {
-		return
-	}
-	c := stat.missing
-	if c == nil && outcome != exchange.NoName {
-		return
-	}
-	sent := p.First.At
-	if p.size == 0 || c != nil && outcome != exchange.NoName && sent-c.last > suffixWithin {
+func (o *Overview) missingNames(p *Pair, stat *Stat) {
+	c, sent := stat.missing, p.First.At
+	if stat == &o.clients.rest || p.size == 0 || c != nil && p.kind != isNoName && sent-c.last > suffixWithin {
 		return
 	}
 	if c == nil {
@@ -203,7 +196,7 @@ func (o *Overview) missingNames(p *Pair, stat *Stat, outcome exchange.Outcome) {
 			o.late.add(finding.SuffixAppended, m.number)
 		}
 	}
-	if outcome != exchange.NoName {
+	if p.kind != isNoName {
 		return
 	}
 	known := false // asked for another type, or the same once more
@@ -259,21 +252,17 @@ func (n *noticed) add(hash uint64)      { n[hash>>6%64] |= 1 << (hash % 64) }
 func (n *noticed) has(hash uint64) bool { return n[hash>>6%64]&(1<<(hash%64)) != 0 }
 
 // answers sees answers made up for names that do not exist, and TTLs counting down.
-// key is of the server and the question.
-func (o *Overview) answers(p *Pair, outcome exchange.Outcome, server *Stat, key uint64) {
-	if !p.answered {
-		return
-	}
+func (o *Overview) answers(p *Pair, server *Stat) {
 	question := p.question
-	switch outcome {
-	case exchange.NoName:
+	switch p.kind {
+	case isNoName:
 		if len(o.denied) < maxDenied {
 			if _, known := o.denied[question]; !known {
 				o.denied[question] = p.link()
 				o.mayBeDenied.add(question)
 			}
 		}
-	case exchange.Answered:
+	case isAnswered:
 		if !p.ages {
 			return // the zone's own word, and no cache's
 		}
@@ -287,6 +276,7 @@ func (o *Overview) answers(p *Pair, outcome exchange.Outcome, server *Stat, key 
 				o.late.add(finding.AnswerRewritten, by.Number)
 			}
 		}
+		key := question ^ p.server
 		before, mark := &o.counted[key%marks], uint32(key>>32)
 		if before.key == mark {
 			passed := uint32((p.Received - before.at) / int64(time.Second))

@@ -32,12 +32,7 @@ func (r *room) take(bytes, most int) bool {
 
 // keep keeps one exchange, while there is room.
 func (o *Overview) keep(p *Pair) {
-	also := o.options.Also
-	if o.options.Keep < 0 && also == nil {
-		o.NotKept++
-		return
-	}
-	size := p.bytes()
+	size, also := p.bytes(), o.options.Also
 	if !o.first.take(size, o.options.Keep) {
 		wanted := also != nil && also(p)
 		if !wanted || !o.also.take(size, max(o.options.Keep, maxKept)) {

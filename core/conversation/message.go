@@ -92,17 +92,14 @@ func NewMessage(p *capture.Packet) (m Message, e Envelope, err error) {
 
 // read reads a packet's payload in place.
 func (m *Message) read(e *Envelope, p *capture.Packet, payload []byte) error {
-	v, err := wire.ReadView(payload)
+	v := &e.message
+	name, question, asked, err := v.Read(payload)
 	if err != nil {
 		return err
 	}
-	if q := v.QuestionBytes(); len(q) > 4 && q[len(q)-5] != 0 {
-		return &wire.ParseError{Field: "QNAME", Offset: 12, Err: wire.ErrPointer} // there is nothing before it to point at
-	}
-	name, question, asked := v.QuestionHashes()
 	flags := v.Flags()
 	m.At, m.Number, m.name, m.traits = p.At, p.Number, name, 0
-	e.TCP, e.id, e.message = p.TCP, v.ID(), v
+	e.TCP, e.id = p.TCP, v.ID()
 	if p.TCP {
 		m.traits |= isTCP
 	}
@@ -119,7 +116,7 @@ func (m *Message) read(e *Envelope, p *capture.Packet, payload []byte) error {
 	} else {
 		e.Client, e.Server = p.From, p.To
 		m.says, m.kind = question, unusual
-		m.detail = uint32(asked)<<16 | uint32(p.Hops)<<8 | uint32(max(len(v.QuestionBytes())-4, 0))&0xff
+		m.detail = uint32(asked)<<16 | uint32(p.Hops)<<8 | uint32(v.NameSize())
 	}
 	high, low, port := e.Client.Words()
 	rest := uint64(port)<<16 | uint64(e.id)

@@ -47,9 +47,8 @@ type Overview struct {
 	// escape them before they are shown.
 	Hosts map[netip.Addr]string
 
-	names   names
-	handed  [lately]uint64 // names whose spelling was handed over
-	now     *chunk         // that is being paired
+	names   table
+	spelled map[uint64]wire.Name // the names of their rows, in lower case
 	servers table
 	clients table
 	groups  groups
@@ -59,11 +58,14 @@ type Overview struct {
 	tallies []tally
 	chosen  numbers
 	options Options
-	first   room // of those kept because they came first, and because they are wanted
-	also    room
-	late    Late
-	secure  map[[2]capture.End]*Encrypted
-	denied  map[uint64]Link // by question: who said that there is no such name
+	// slowestFrom is how long an exchange has to take to be among the slowest.
+	slowestFrom time.Duration
+
+	first  room // of those kept because they came first, and because they are wanted
+	also   room
+	late   Late
+	secure map[[2]capture.End]*Encrypted
+	denied map[uint64]Link // by question: who said that there is no such name
 	// mayBeDenied says what is worth looking for in denied.
 	mayBeDenied noticed
 	counted     [marks]countdown
@@ -98,12 +100,12 @@ const (
 // Read reads captures as one, merged by their time. On an error of a file, the
 // overview holds what came before it; when ctx ends, what was read by then.
 func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Overview, error) {
-	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, names: names{spelled: map[uint64]wire.Name{}},
-		secure: map[[2]capture.End]*Encrypted{}, denied: map[uint64]Link{}, Hosts: map[netip.Addr]string{}, options: options}
+	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, spelled: map[uint64]wire.Name{},
+		secure: map[[2]capture.End]*Encrypted{}, denied: map[uint64]Link{}, slowestFrom: time.Millisecond, Hosts: map[netip.Addr]string{}, options: options}
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
 	pairer := NewPairer(o.add)
 	pairer.Unsolicited, pairer.Revised = o.unsolicited, o.revised
-	source := feed{options: options, given: o.names.take}
+	source := feed{options: options}
 	full, back, failed := source.run(ctx, readers)
 	for c := range full {
 		o.chunk(c, pairer)
@@ -113,10 +115,7 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 		}
 		back <- c
 	}
-	o.now = &chunk{}
 	pairer.Close()
-	source.rest()
-	o.names.take(o.now)
 	o.Dropped, o.Duplicates = pairer.Dropped, pairer.Duplicates
 	for _, r := range readers {
 		maps.Copy(o.Hosts, r.Names())
@@ -136,7 +135,6 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 }
 
 func (o *Overview) chunk(c *chunk, pairer *Pairer) {
-	o.now = c
 	o.Packets += c.packets
 	o.Unknown += c.unknown
 	if c.first != 0 {
@@ -152,7 +150,7 @@ func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 		at = it.before
 		o.item(it, pairer)
 	}
-	o.messages(c.messages[at:], c.envelopes[at:], pairer)
+	o.messages(c.messages[at:c.count], c.envelopes[at:c.count], pairer)
 }
 
 func (o *Overview) messages(all []Message, envelopes []Envelope, pairer *Pairer) {
@@ -191,7 +189,6 @@ func (o *Overview) item(it *item, pairer *Pairer) {
 
 // add counts one exchange, and judges it.
 func (o *Overview) add(p *Pair) {
-	outcome := p.Outcome()
 	asker, fresh := o.clients.of(p.client)
 	if fresh {
 		asker.host = p.Client.Host()
@@ -203,8 +200,12 @@ func (o *Overview) add(p *Pair) {
 	if o.options.Late != nil {
 		o.options.Late.tell(p)
 	}
-	o.missingNames(p, asker, outcome)
-	o.answers(p, outcome, server, mix(p.question, p.server))
+	if asker.missing != nil || p.kind == isNoName {
+		o.missingNames(p, asker)
+	}
+	if p.answered {
+		o.answers(p, server)
+	}
 	if o.options.Choose != nil {
 		known := len(p.Codes)
 		o.muted = true // to be chosen by what is remarkable about it
@@ -221,17 +222,34 @@ func (o *Overview) add(p *Pair) {
 	if p.kind != unusual {
 		o.usual[p.kind]++
 	} else {
-		o.tally(outcome)
+		o.tally(p.Outcome())
 	}
-	e := entryOf(p, outcome)
-	o.name(p, e)
+	e := entryOf(p)
+	name, fresh := o.names.of(p.name)
+	if fresh {
+		o.spell(p)
+	}
+	name.add(e, p.client)
 	server.add(e, p.client)
 	asker.add(e, p.server)
 	o.Timeline.add(p.First.At, e)
-	o.slowest(p, e.took)
-	o.keep(p)
+	if e.took >= o.slowestFrom {
+		o.slowest(p, e.took)
+	}
+	if o.options.Keep >= 0 || o.options.Also != nil {
+		o.keep(p)
+	} else {
+		o.NotKept++
+	}
 	if o.options.Each != nil {
 		o.options.Each(p)
+	}
+}
+
+// spell keeps the name of an exchange as it is spelled.
+func (o *Overview) spell(p *Pair) {
+	if name, err := wire.NameFromWire(string(p.message.QuestionBytes()[:p.message.NameSize()])); err == nil {
+		o.spelled[p.name] = name.Fold()
 	}
 }
 
@@ -276,17 +294,18 @@ func (p *Pair) Packets() []int {
 	return all
 }
 
+// slowest lists an exchange that took longer than what is listed.
 func (o *Overview) slowest(p *Pair, took time.Duration) {
-	if len(o.Slowest) == maxSlowest && took <= o.Slowest[maxSlowest-1].Took || took < time.Millisecond {
-		return
-	}
 	s := Slow{Number: p.Number, Server: p.Server.AddrPort(), Took: took}
 	if m, err := wire.ReadMessage(p.message.Bytes()); err == nil && len(m.Questions) > 0 {
 		s.Question = m.Questions[0]
 	}
 	o.Slowest = append(o.Slowest, s)
 	slices.SortStableFunc(o.Slowest, func(a, b Slow) int { return cmp.Compare(b.Took, a.Took) })
-	o.Slowest = o.Slowest[:min(len(o.Slowest), maxSlowest)]
+	if len(o.Slowest) >= maxSlowest {
+		o.Slowest = o.Slowest[:maxSlowest]
+		o.slowestFrom = o.Slowest[maxSlowest-1].Took + 1
+	}
 }
 
 // Encrypted is what can be seen of DNS that cannot be read.

@@ -64,8 +64,9 @@ type Pair struct {
 
 	outcome exchange.Outcome // "" as long as nothing has come
 	Codes   []finding.Code   // what is remarkable about it, once it has been judged
-	reply   wire.View
-	room    []byte // for the question's message
+	reply   *wire.View       // nil without one
+	kept    wire.View        // of the reply, once that is the pair's own
+	room    []byte           // for the question's message
 	own     Envelope
 }
 
@@ -163,7 +164,7 @@ func (p *Pair) ReplyView() (v wire.View, ok bool) {
 	if !p.answered {
 		return wire.View{}, false
 	}
-	return p.reply, true
+	return *p.reply, true
 }
 
 // bytes is how many bytes both messages have.
@@ -213,7 +214,10 @@ func (p *Pair) Took() time.Duration {
 		return 0
 	}
 	last := p.First.At
-	for _, try := range p.Related().again {
+	if p.rel == nil { // as of nearly all
+		return time.Duration(p.Received - last)
+	}
+	for _, try := range p.rel.again {
 		if try.At <= p.Received {
 			last = try.At
 		}

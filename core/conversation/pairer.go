@@ -316,13 +316,12 @@ func (p *Pairer) remember(pair *Pair, reply wire.View) {
 	} else {
 		room = make([]byte, 0, 512)
 	}
-	pair.reply = reply.Over(append(room, reply.Bytes()...))
+	pair.kept = reply.Over(append(room, reply.Bytes()...))
+	pair.reply = &pair.kept
 	p.done.add(pair)
 	p.doneBytes += len(reply.Bytes())
 	for p.done.size > maxDone || p.doneBytes > maxDoneBytes {
-		oldest := p.done.oldest()
-		p.leave(oldest)
-		p.finish(oldest)
+		p.crowdOut(p.done.oldest())
 	}
 }
 
@@ -469,10 +468,12 @@ func (p *Pairer) finish(pair *Pair) {
 // drop makes the pair ready for another question.
 func (p *Pairer) drop(pair *Pair) {
 	pair.part()
-	if room := pair.reply.Bytes(); room != nil && cap(room) <= maxSpare {
-		p.spare = append(p.spare, room[:0])
+	if room := pair.kept.Bytes(); room != nil {
+		if cap(room) <= maxSpare {
+			p.spare = append(p.spare, room[:0])
+		}
+		pair.kept = wire.View{}
 	}
-	pair.reply = wire.View{}
 	if r := pair.rel; r != nil {
 		*r = relations{again: r.again[:0]}
 		p.rooms, pair.rel = append(p.rooms, r), nil

@@ -31,26 +31,33 @@ func (p *Pair) ordinary() bool {
 	return p.rel == nil && p.kind != unusual && !p.Cut && time.Duration(p.Received-p.First.At) < slowLeast
 }
 
-// settle emits an exchange whose reply has just come.
+// settle emits an ordinary exchange whose reply has just come.
 func (p *Pairer) settle(pair *Pair, e *Envelope) {
-	pair.reply = e.message // it is emitted before those bytes go
+	pair.reply = &e.message // it is emitted before those bytes go
 	p.lose(pair)
 	p.open.remove(pair)
 	p.Emit(pair)
-	p.leave(pair)
-	pair.reply = wire.View{}
+	p.leave(pair, told{})
 	p.drop(pair)
 }
 
 // leave notes what is left of an exchange.
-func (p *Pairer) leave(pair *Pair) {
-	r := pair.Related()
-	p.marked[pair.hash%marks] = uint32(pair.hash >> 32)
-	p.settled[pair.hash%marks] = settled{pair.hash, pair.First.At, pair.Received, pair.Number, pair.First.Packet, pair.ReceivedIn, pair.says, pair.hops,
-		told{pair.told.looped || pair.Looped(), pair.told.repeated || len(r.again) > 0, pair.told.differs || r.differs}}
-	if (pair.of == wire.A || pair.of == wire.AAAA) && !pair.emitted && pair.Half().Number == 0 {
+func (p *Pairer) leave(pair *Pair, t told) {
+	at := pair.hash % marks
+	p.marked[at] = uint32(pair.hash >> 32)
+	s := &p.settled[at]
+	s.hash, s.sent, s.ended, s.number, s.packet, s.last = pair.hash, pair.First.At, pair.Received, pair.Number, pair.First.Packet, pair.ReceivedIn
+	s.says, s.hops, s.told = pair.says, pair.hops, t
+	if (pair.of == wire.A || pair.of == wire.AAAA) && pair.twin == nil && pair.half.Number == 0 && !pair.emitted {
 		p.halves[pair.about] = settledHalf{halfKey(pair), pair.First.At, pair.of, pair.asHalf()}
 	}
+}
+
+// crowdOut makes room among the exchanges that are remembered whole.
+func (p *Pairer) crowdOut(pair *Pair) {
+	r := pair.Related()
+	p.leave(pair, told{pair.told.looped || pair.Looped(), pair.told.repeated || len(r.again) > 0, pair.told.differs || r.differs})
+	p.finish(pair)
 }
 
 // settledHalf is a settled exchange whose other half may be asked yet.

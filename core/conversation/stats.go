@@ -140,15 +140,15 @@ const (
 	unanswered // which is failed too
 )
 
-func entryOf(p *Pair, outcome exchange.Outcome) entry {
+func entryOf(p *Pair) entry {
 	e := entry{bucket: -1}
 	switch {
 	case p.kind == isNoName:
 		e.how = noName
 	case p.kind != unusual: // as nearly all are
-	case outcome.Silent():
+	case p.Outcome().Silent():
 		e.how = unanswered
-	case Failed(outcome):
+	case Failed(p.Outcome()):
 		e.how = failed
 	}
 	if p.answered {
@@ -206,7 +206,7 @@ const maxTable = 20_000
 // table counts by hashes in bounded memory. Rows are found by open addressing: a map
 // costs several times as much.
 type table struct {
-	slots []slot // a power of two; at most two thirds are taken
+	slots []slot // a power of two; at most half are taken
 	count int
 	rest  Stat
 }
@@ -218,10 +218,9 @@ type slot struct {
 
 // place is the slot of a hash, or the free one where it belongs.
 func (t *table) place(hash uint64) *slot {
-	mask := uint64(len(t.slots) - 1)
-	for i := hash >> 7; ; i++ {
-		s := &t.slots[i&mask]
-		if s.stat == nil || s.hash == hash {
+	for i := hash; ; i++ {
+		s := &t.slots[i&uint64(len(t.slots)-1)]
+		if s.hash == hash || s.stat == nil {
 			return s
 		}
 	}
@@ -229,24 +228,29 @@ func (t *table) place(hash uint64) *slot {
 
 // of returns the row for a hash, and whether it is a new one.
 func (t *table) of(hash uint64) (s *Stat, fresh bool) {
-	if 3*(t.count+1) > 2*len(t.slots) {
-		t.grow()
+	if len(t.slots) > 0 {
+		if at := t.place(hash); at.stat != nil {
+			return at.stat, false
+		}
 	}
-	at := t.place(hash)
-	switch {
-	case at.stat != nil:
-		return at.stat, false
-	case t.count >= maxTable:
+	return t.add(hash)
+}
+
+func (t *table) add(hash uint64) (s *Stat, fresh bool) {
+	if t.count >= maxTable {
 		return &t.rest, false
 	}
-	t.count++
-	*at = slot{&Stat{}, hash}
-	return at.stat, true
+	if t.count++; 2*t.count > len(t.slots) {
+		t.grow()
+	}
+	s = &Stat{}
+	*t.place(hash) = slot{s, hash}
+	return s, true
 }
 
 func (t *table) grow() {
 	old := t.slots
-	t.slots = make([]slot, max(64, 2*len(old)))
+	t.slots = make([]slot, max(64, 4*len(old)))
 	for _, s := range old {
 		if s.stat != nil {
 			*t.place(s.hash) = s
@@ -281,7 +285,7 @@ func (t *table) sorted(text func(*slot) (key, host string)) []Row {
 // many exchanges belong to rows that there was no room for: with it the rows below
 // the first are an estimate.
 func (o *Overview) Names() (rows []Row, uncounted int) {
-	rows = o.names.sorted(func(s *slot) (string, string) { return o.names.spelled[s.hash].Spoken(), "" })
+	rows = o.names.sorted(func(s *slot) (string, string) { return o.spelled[s.hash].Spoken(), "" })
 	return rows, o.names.rest.Exchanges
 }
 
@@ -289,7 +293,7 @@ func (o *Overview) Names() (rows []Row, uncounted int) {
 func (o *Overview) ByName() map[wire.Name]*Stat {
 	all := make(map[wire.Name]*Stat, o.names.count)
 	for _, s := range o.names.slots {
-		if name, spelled := o.names.spelled[s.hash]; s.stat != nil && spelled {
+		if name, spelled := o.spelled[s.hash]; s.stat != nil && spelled {
 			all[name] = s.stat
 		}
 	}

@@ -146,49 +146,91 @@ func (v View) QuestionBytes() []byte {
 // messages whose hashes are the same.
 var hashSeed, hashSecret = rand.Uint64(), rand.Uint64()
 
+// Read is [ReadView] into v, and [View.QuestionHashes] in one go: every message of a
+// capture goes through it. It does not believe a first name that is compressed: there is
+// nothing before it to point at.
+func (v *View) Read(msg []byte) (name, question uint64, t Type, err error) {
+	if len(msg) > headerSize && len(msg) <= maxMessage && binary.BigEndian.Uint16(msg[4:]) == 1 {
+		off := headerSize
+		for off < len(msg) && msg[off]-1 < maxLabel {
+			off += 1 + int(msg[off])
+		}
+		if off < len(msg)-4 && off-headerSize < maxName && msg[off] == 0 {
+			v.msg, v.qname, v.records = msg, uint16(off+1-headerSize), uint16(off+5)
+			name = nameHash(msg[headerSize : off+1])
+			rest := binary.BigEndian.Uint32(msg[off+1:])
+			return name, fold64(name ^ uint64(rest)), Type(rest >> 16), nil
+		}
+	}
+	if *v, err = ReadView(msg); err != nil {
+		return 0, 0, 0, err
+	}
+	if v.qname > 0 && msg[headerSize+v.qname-1] != 0 {
+		return 0, 0, 0, &ParseError{"QNAME", headerSize, ErrPointer}
+	}
+	name, question, t = v.QuestionHashes()
+	return name, question, t, nil
+}
+
+// NameSize is how many bytes the first question's name has, up to 255; 0 without one.
+func (v View) NameSize() int { return int(v.qname) }
+
 // QuestionHashes returns hashes of the first question's name alone and of the
 // whole question, letter case ignored, and its type; 0 without one.
 func (v View) QuestionHashes() (name, question uint64, t Type) {
-	// Sixteen bytes at a time, since every message is hashed; the last ones overlap those
-	// before them. The length stands where the root's zero stands, so that it does not
-	// blend with a label's.
 	b := v.QuestionBytes()
 	if len(b) < 4 {
 		return 0, 0, 0
 	}
+	name = nameHash(b[:len(b)-4])
 	rest := binary.BigEndian.Uint32(b[len(b)-4:])
-	b = b[:len(b)-4]
+	return name, fold64(name ^ uint64(rest)), Type(rest >> 16)
+}
+
+// nameHash hashes a name in wire form, letter case ignored.
+func nameHash(b []byte) uint64 {
+	// Sixteen bytes at a time; the last ones overlap those before them. The length stands
+	// where the root's zero stands, so that it does not blend with a label's.
 	h, size := hashSeed, uint64(len(b))<<56
-	switch {
-	case len(b) >= 16:
-		last := b[len(b)-16:]
-		for ; len(b) > 16; b = b[16:] {
-			h = foldTwo(lower64(binary.LittleEndian.Uint64(b))^hashSecret, lower64(binary.LittleEndian.Uint64(b[8:]))^h)
-		}
-		h = foldTwo(lower64(binary.LittleEndian.Uint64(last))^hashSecret, lower64(binary.LittleEndian.Uint64(last[8:]))^size^h)
-	case len(b) >= 8:
-		h = foldTwo(lower64(binary.LittleEndian.Uint64(b))^hashSecret, lower64(binary.LittleEndian.Uint64(b[len(b)-8:]))^size^h)
-	default:
-		var few uint64
-		for _, c := range b {
-			few = few<<8 | uint64(fold(c))
-		}
-		h = foldTwo(few^hashSecret, size^h)
+	if len(b) < 16 {
+		return shortNameHash(b, size)
 	}
-	return h, fold64(h ^ uint64(rest)), Type(rest >> 16)
+	end := (*[16]byte)(b[len(b)-16:])
+	for secret := hashSecret; len(b) > 16; b = b[16:] {
+		block := (*[16]byte)(b)
+		first, last := binary.LittleEndian.Uint64(block[:]), binary.LittleEndian.Uint64(block[8:])
+		if capitals(first, last) {
+			first, last = lower64(first), lower64(last)
+		}
+		h = foldTwo(first^secret, last^h)
+	}
+	first, last := binary.LittleEndian.Uint64(end[:]), binary.LittleEndian.Uint64(end[8:])
+	if capitals(first, last) {
+		first, last = lower64(first), lower64(last)
+	}
+	return foldTwo(first^hashSecret, last^size^h)
+}
+
+func shortNameHash(b []byte, size uint64) uint64 {
+	if len(b) >= 8 {
+		first, last := lower64(binary.LittleEndian.Uint64(b)), lower64(binary.LittleEndian.Uint64(b[len(b)-8:]))
+		return foldTwo(first^hashSecret, last^size^hashSeed)
+	}
+	var few uint64
+	for _, c := range b {
+		few = few<<8 | uint64(fold(c))
+	}
+	return foldTwo(few^hashSecret, size^hashSeed)
 }
 
 const ones = 0x0101010101010101 // in each of eight bytes
 
+// capitals reports whether there may be some among twice eight bytes: any from @ to _, of
+// which nearly all names have none.
+func capitals(a, b uint64) bool { return (a&^(a<<1)|b&^(b<<1))&(0x40*ones) != 0 }
+
 // lower64 folds the letters among eight bytes (RFC 4343 §3).
 func lower64(b uint64) uint64 {
-	if b&^(b<<1)&(0x40*ones) == 0 { // no byte from @ to _, as in nearly all names
-		return b
-	}
-	return foldLetters(b)
-}
-
-func foldLetters(b uint64) uint64 {
 	low := b &^ (0x80 * ones)
 	// The top bit of each byte: it is no less than A, but for those that are more than Z.
 	upper := (low + (0x80-'A')*ones) &^ (low + (0x80-'Z'-1)*ones) &^ b & (0x80 * ones)
