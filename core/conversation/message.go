@@ -20,7 +20,7 @@ type Message struct {
 	name           uint64 // of the name asked for
 	client, server uint64 // of the client's address, and of the server with its port
 	says           uint64 // of a question: its hash; of a reply: its RCODE and its addresses, TTLs and order left aside
-	detail         uint32 // of a question: [Message.asks]; of a reply: the TTL of its first record, in seconds
+	detail         uint32 // of a question: [Message.asks]; of a reply: the TTL of its first answer, in seconds
 	kind           kind   // of a reply
 	traits         traits
 }
@@ -133,8 +133,8 @@ func (m *Message) read(e *Envelope, p *capture.Packet, payload []byte) error {
 // answers says what a reply says.
 func (m *Message) answers(e *Envelope, flags wire.Flags) {
 	outline := e.message.Outline()
-	outcome := exchange.JudgeView(e.message, outline)
-	if m.is(isCut) && outcome == exchange.NoData && e.message.Count(wire.AnswerSection) > 0 {
+	outcome := exchange.JudgeOutline(flags, &outline)
+	if m.is(isCut) && outcome == exchange.NoData && outline.Answers {
 		outcome = CutOff // the records that it has are not in the capture
 	}
 	if m.kind = kindOf(outcome); m.kind == unusual {
@@ -143,7 +143,7 @@ func (m *Message) answers(e *Envelope, flags wire.Flags) {
 	if m.says = cutShort; outcome != exchange.Truncated && !m.is(isCut) {
 		m.says = outline.Addresses<<1 ^ uint64(flags.RCode())<<56 | 1
 	}
-	if m.detail = outline.TTL; outline.Any && !flags.Has(wire.AA) {
+	if m.detail = outline.TTL; outline.Answers && !flags.Has(wire.AA) {
 		m.traits |= isAging
 	}
 }

@@ -159,15 +159,12 @@ func Negative(m *wire.Message) (soa wire.Record, ttl uint32, ok bool) {
 	return wire.Record{}, 0, false
 }
 
-// JudgeView is [Judge] on a message in place and the outline of it: it allocates
-// nothing and does not follow aliases, so records of the asked type anywhere in the
-// answer count.
-func JudgeView(v wire.View, o wire.Outline) Outcome {
-	flags := v.Flags()
-	if flags.Has(wire.TC) {
-		return Truncated
-	}
+// JudgeOutline is [Judge] on the flags and the outline of a message: it allocates nothing
+// and does not follow aliases, so records of the asked type anywhere in the answer count.
+func JudgeOutline(flags wire.Flags, o *wire.Outline) Outcome {
 	switch {
+	case flags.Has(wire.TC):
+		return Truncated
 	case o.Code != wire.NoError:
 		if known, ok := rcodeOutcomes[o.Code]; ok {
 			return known
@@ -175,7 +172,7 @@ func JudgeView(v wire.View, o wire.Outline) Outcome {
 		return Outcome(strings.ToLower(o.Code.String()))
 	case o.Answered:
 		return Answered
-	case o.NS && !o.SOA && !flags.Has(wire.AA) && v.Count(wire.AnswerSection) == 0:
+	case o.NS && !o.SOA && !flags.Has(wire.AA) && !o.Answers:
 		return Referral
 	}
 	return NoData

@@ -249,9 +249,9 @@ func foldTwo(a, b uint64) uint64 {
 // Outline is what a look at the types of a message's records tells.
 type Outline struct {
 	Answered bool   // the answer holds a record of the asked type
+	Answers  bool   // it holds one at all, or promises to
 	NS, SOA  bool   // the authority section holds one
-	Any      bool   // there is a record at all
-	TTL      uint32 // of the first one, in seconds
+	TTL      uint32 // of the first answer, in seconds
 	Code     RCode  // with the upper bits that OPT holds (RFC 6891 §6.1.3)
 	// Addresses is the same for two answer sections with the same addresses, in whatever
 	// order and for however long. It is another number each time the program runs.
@@ -259,63 +259,76 @@ type Outline struct {
 }
 
 // Outline reads the message once, as far as it is sound, and allocates nothing. It is
-// a loop of its own beside [View.Records], since every reply of a capture goes through
-// it, with as few branches as it can: where they lead is hard to foresee.
-func (v View) Outline() (o Outline) {
-	msg, off, code := v.msg, int(v.records), v.Flags().RCode()
-	answers := int(v.Count(AnswerSection))
-	authorities := answers + int(v.Count(AuthoritySection))
-	all := authorities + int(v.Count(AdditionalSection))
-	var types [3]uint64 // that each section holds, as bits; 63 stands for all from there on
-	wanted, found := v.QType(), false
-	for i := 0; i < all && off < len(msg); i++ {
-		fixed, c := off, msg[off]
-		if c-1 < 0xBF { // a name that is neither compressed nor the root, as few owners are
-			var err error
-			if fixed, err = skipWireName(msg, off); err != nil {
-				break
-			}
-		} else {
-			fixed += 1 + int(c>>7)
+// apart from [View.Records], since every reply of a capture goes through it.
+func (v *View) Outline() (o Outline) {
+	msg, off, wanted, addresses := v.msg, int(v.records), v.QType(), uint64(0)
+	counts := (*[headerSize]byte)(msg)
+	o.Code = v.Flags().RCode()
+	for left := binary.BigEndian.Uint16(counts[6:]); left > 0; left-- {
+		head, end := recordAt(msg, off)
+		if end == 0 {
+			o.Answers, o.Addresses = true, addresses
+			return o
 		}
-		if fixed+10 > len(msg) {
-			break
+		t := Type(binary.BigEndian.Uint16(head[:]))
+		if !o.Answers {
+			o.Answers, o.TTL = true, binary.BigEndian.Uint32(head[4:])
 		}
-		head := msg[fixed : fixed+10 : fixed+10]
-		end := fixed + 10 + int(binary.BigEndian.Uint16(head[8:]))
-		if end > len(msg) {
-			break
+		if t == wanted || wanted == ANY {
+			o.Answered = true
 		}
-		t := Type(binary.BigEndian.Uint16(head))
-		if i == 0 {
-			o.Any, o.TTL = true, binary.BigEndian.Uint32(head[4:])
+		if t == A && head[9] == 4 && head[8] == 0 {
+			addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(msg[end-4:])))
+		} else if t == AAAA && head[9] == 16 && head[8] == 0 {
+			addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(msg[end-16:])) ^ binary.BigEndian.Uint64(msg[end-8:]))
 		}
-		section := 0
-		if i >= answers {
-			section = 1
-		}
-		if i >= authorities {
-			section = 2
-		}
-		types[section] |= 1 << min(t, 63)
 		off = end
-		if section != 0 {
-			if t == OPT && section == 2 {
-				code |= RCode(head[4]) << 4
-			}
-			continue
+	}
+	o.Addresses = addresses
+	for left := binary.BigEndian.Uint16(counts[8:]); left > 0; left-- {
+		head, end := recordAt(msg, off)
+		if end == 0 {
+			return o
 		}
-		found = found || t == wanted && t >= 63
-		if t == A && end-fixed == 14 {
-			o.Addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(msg[fixed+10:])))
-		} else if t == AAAA && end-fixed == 26 {
-			o.Addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(msg[fixed+10:])) ^ binary.BigEndian.Uint64(msg[fixed+18:]))
+		t := Type(binary.BigEndian.Uint16(head[:]))
+		o.NS, o.SOA = o.NS || t == NS, o.SOA || t == SOA
+		off = end
+	}
+	for left := binary.BigEndian.Uint16(counts[10:]); left > 0; left-- {
+		head, end := recordAt(msg, off)
+		if end == 0 {
+			return o
+		}
+		if Type(binary.BigEndian.Uint16(head[:])) == OPT {
+			o.Code |= RCode(head[4]) << 4
+		}
+		off = end
+	}
+	return o
+}
+
+// recordAt returns the type, class, TTL and length of the record at off as they stand,
+// and where its data ends; 0 for a record that is not sound.
+func recordAt(msg []byte, off int) (head *[10]byte, end int) {
+	if uint(off) >= uint(len(msg)) {
+		return nil, 0
+	}
+	c := msg[off]
+	off += 1 + int(c>>7)
+	if c-1 < 0xBF { // neither compressed nor the root, as few owners are
+		var err error
+		if off, err = skipWireName(msg, off-1-int(c>>7)); err != nil {
+			return nil, 0
 		}
 	}
-	has := func(section int, t Type) bool { return types[section]>>t&1 != 0 }
-	o.Answered = found || wanted < 63 && has(0, wanted) || wanted == ANY && types[0] != 0
-	o.NS, o.SOA, o.Code = has(1, NS), has(1, SOA), code
-	return o
+	if off+10 > len(msg) {
+		return nil, 0
+	}
+	head = (*[10]byte)(msg[off : off+10])
+	if end = off + 10 + int(binary.BigEndian.Uint16(head[8:])); end > len(msg) {
+		return nil, 0
+	}
+	return head, end
 }
 
 // Records walks the records of the message in order.

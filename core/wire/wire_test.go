@@ -444,14 +444,14 @@ func assertOutline(t *testing.T, data []byte) {
 	if err != nil {
 		return
 	}
-	want := Outline{Code: v.Flags().RCode(), Addresses: v.Outline().Addresses}
+	first, want := true, Outline{Code: v.Flags().RCode(), Answers: v.Count(AnswerSection) > 0, Addresses: v.Outline().Addresses}
 	c := v.Records()
 	for c.Next() {
-		if !want.Any {
-			want.Any, want.TTL = true, c.Record.TTL
-		}
 		switch r := c.Record; r.Section {
 		case AnswerSection:
+			if first {
+				first, want.TTL = false, r.TTL
+			}
 			want.Answered = want.Answered || r.Type == v.QType() || v.QType() == ANY
 		case AuthoritySection:
 			want.NS, want.SOA = want.NS || r.Type == NS, want.SOA || r.Type == SOA
@@ -464,6 +464,23 @@ func assertOutline(t *testing.T, data []byte) {
 	require.Equal(t, want, v.Outline())
 }
 
+// assertRead checks that reading in one go comes to what reading step by step does.
+func assertRead(t *testing.T, data []byte) {
+	var got View
+	name, question, of, err := got.Read(data)
+	v, failed := ReadView(data)
+	if failed == nil && v.HasQuestion() && data[headerSize+v.NameSize()-1] != 0 {
+		require.ErrorIs(t, err, ErrPointer)
+		return
+	}
+	require.Equal(t, failed, err)
+	if err == nil {
+		require.Equal(t, v, got)
+		wantName, wantQuestion, wantType := v.QuestionHashes()
+		require.Equal(t, []any{wantName, wantQuestion, wantType}, []any{name, question, of})
+	}
+}
+
 func FuzzMessage(f *testing.F) {
 	f.Add(reply(f))
 	f.Add([]byte("\x00\x01\x80\x00\x00\x01\x00\x00\x00\x00\x00\x00\xc0\x0c\x00\x01\x00\x01"))
@@ -471,6 +488,7 @@ func FuzzMessage(f *testing.F) {
 		assertCovered(t, data)
 		walkView(data)
 		assertOutline(t, data)
+		assertRead(t, data)
 		m, err := ReadMessage(data)
 		if err != nil {
 			require.ErrorAs(t, err, new(*ParseError))
