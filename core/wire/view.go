@@ -151,11 +151,14 @@ var hashSeed, hashSecret = rand.Uint64(), rand.Uint64()
 // nothing before it to point at.
 func (v *View) Read(msg []byte) (name, question uint64, t Type, err error) {
 	if len(msg) > headerSize && len(msg) <= maxMessage && binary.BigEndian.Uint16(msg[4:]) == 1 {
-		off := headerSize
-		for off < len(msg) && msg[off]-1 < maxLabel {
-			off += 1 + int(msg[off])
+		off, label := headerSize, msg[headerSize]
+		for label-1 < maxLabel {
+			if off += 1 + int(label); off >= len(msg) {
+				break
+			}
+			label = msg[off]
 		}
-		if off < len(msg)-4 && off-headerSize < maxName && msg[off] == 0 {
+		if off < len(msg)-4 && off-headerSize < maxName && label == 0 {
 			v.msg, v.qname, v.records = msg, uint16(off+1-headerSize), uint16(off+5)
 			name = nameHash(msg[headerSize : off+1])
 			rest := binary.BigEndian.Uint32(msg[off+1:])
