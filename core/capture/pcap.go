@@ -38,7 +38,7 @@ func (r *Reader) nextPcap(data []byte, rec *Record) (used int, got bool) {
 	return 16 + int(size), true
 }
 
-// Datagram takes the next packet of the batch that was filled last, as [Reader.Next] and
+// Datagram takes the next packet of the batch that was begun last, as [Reader.Next] and
 // [Decoder.Decode] would, if it is what nearly all are: a whole datagram of IPv4 on
 // Ethernet without anything out of the ordinary, in a pcap file of the byte order that
 // nearly all have. It reports whether it was, and leaves all others to them.

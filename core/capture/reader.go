@@ -27,6 +27,7 @@ const (
 	maxPacket = 262144    // bytes: the largest snap length in use
 	maxBlock  = 1 << 20   // bytes
 	batchSize = 256 << 10 // of a file that are parsed at once: they stay in the processor's cache
+	before    = 64 << 10  // room before them, for the packet that began in the last ones
 )
 
 // Record is one packet as a file holds it.
@@ -61,6 +62,7 @@ type Reader struct {
 
 	batch  Batch // of Records
 	record Record
+	ended  bool // there is no other batch
 
 	order      binary.ByteOrder
 	link       LinkType // pcap
@@ -73,8 +75,11 @@ type Reader struct {
 // Batch is bytes of a file that hold packets. It may be used again; the zero value is
 // ready to use.
 type Batch struct {
-	buf  []byte
-	rest []byte // of it: what has not been taken yet
+	buf   []byte
+	fresh []byte // of it: what was read
+	large []byte // takes its place where a packet is larger than the room before it
+	rest  []byte // what has not been taken yet
+	err   error  // of reading; io.EOF at the end
 }
 
 // Names are the host names that the file gives for addresses, as it stands in it:
@@ -143,47 +148,45 @@ func (r *Reader) Records() iter.Seq2[*Record, error] {
 // advance returns the next packet; nil at the end.
 func (r *Reader) advance() *Record {
 	for !r.Next(&r.batch, &r.record) {
-		if !r.Fill(&r.batch) {
+		if r.ended {
 			return nil
 		}
+		r.ended = !r.Fill(&r.batch)
+		r.Begin(&r.batch)
 	}
 	return &r.record
 }
 
-// Fill reads what comes next in the file, and reports whether there was more. Once it
-// has returned false, [Reader.Err] says why. Take all packets of the batch with
-// [Reader.Next] before the next one is filled; there may be none.
+// Fill reads what comes next in the file, and reports whether there may be more. It may
+// be called while the packets of other batches are taken.
 func (r *Reader) Fill(b *Batch) bool {
 	if b.buf == nil {
-		b.buf = make([]byte, batchSize)
+		b.buf = make([]byte, before+batchSize)
 	}
-	b.rest = nil
-	if r.err != nil {
-		return false
-	}
-	for len(r.rest) >= len(b.buf) { // one packet that is larger than the whole buffer
-		b.buf = make([]byte, 2*len(b.buf))
-	}
-	kept := copy(b.buf, r.rest)
 	n := 0
-	for n == 0 && r.err == nil {
-		var err error
-		if n, err = r.in.Read(b.buf[kept:]); err == io.EOF {
-			if n == 0 && len(r.rest) > 0 {
-				r.fail("packet", ErrCut)
-			}
-			break
-		} else if err != nil {
-			r.fail("reading", err)
-		}
+	for b.err = nil; n == 0 && b.err == nil; {
+		n, b.err = r.in.Read(b.buf[before:])
 	}
-	b.rest = b.buf[:kept+n]
-	r.rest = r.rest[:0]
-	return n > 0
+	b.fresh = b.buf[before : before+n]
+	return b.err == nil
 }
 
-// Next takes the next packet of the batch that was filled last, and reports whether
+// Begin makes a batch the one whose packets come next. Begin batches in the order in
+// which they were filled, each once all packets of the one before have been taken.
+func (r *Reader) Begin(b *Batch) {
+	if start := before - len(r.rest); start >= 0 {
+		copy(b.buf[start:], r.rest)
+		b.rest = b.buf[start : before+len(b.fresh)]
+	} else {
+		b.large = append(append(b.large[:0], r.rest...), b.fresh...)
+		b.rest = b.large
+	}
+	r.rest = r.rest[:0]
+}
+
+// Next takes the next packet of the batch that was begun last, and reports whether
 // there was one. Its bytes lie in the batch, and are good until that is filled again.
+// After the last batch [Reader.Err] says whether the file was read to its end.
 func (r *Reader) Next(b *Batch, rec *Record) bool {
 	rec.Comment = nil
 	for r.err == nil && len(b.rest) > 0 {
@@ -203,6 +206,12 @@ func (r *Reader) Next(b *Batch, rec *Record) bool {
 		// What is left lies in b, which is the caller's: it is kept apart.
 		r.rest = append(r.rest[:0], b.rest...)
 		b.rest = nil
+	}
+	switch {
+	case b.err == io.EOF && len(r.rest) > 0:
+		r.fail("packet", ErrCut)
+	case b.err != nil && b.err != io.EOF:
+		r.fail("reading", b.err)
 	}
 	return false
 }

@@ -80,13 +80,14 @@ type feed struct {
 }
 
 // chunks is how many chunks are between reading and pairing.
-const chunks = 3
+const chunks = 4
 
-// run reads the capture in a goroutine of its own, so that reading and decoding go
-// on while others are paired. The chunks come in order; each has to be given back.
+// run reads the capture in goroutines of its own, so that reading goes on while what was
+// read is decoded, and while others are paired. The chunks come in order; each has to be
+// given back.
 func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan *chunk, back chan<- *chunk, failed func() error) {
 	out := make(chan *chunk, chunks)
-	f.free = make(chan *chunk, chunks)
+	f.free = make(chan *chunk, chunks+1) // and one for the end
 	for range chunks {
 		f.free <- &chunk{}
 	}
@@ -94,6 +95,11 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 	f.decoder.Torn = func(p *capture.Packet) { f.datagram(p, true) }
 	f.streams = capture.NewStreams(func(p *capture.Packet) { f.message(p, true) })
 	var err error
+	from := f.free
+	if len(readers) == 1 {
+		from = make(chan *chunk, chunks)
+		go f.fill(ctx, readers[0], from)
+	}
 	next := func() bool {
 		if f.now != nil {
 			out <- f.now
@@ -102,17 +108,19 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		select {
 		case <-ctx.Done():
 			return false
-		case f.now = <-f.free:
+		case f.now = <-from:
 		}
-		c := f.now
-		*c = chunk{batch: c.batch, messages: c.messages, envelopes: c.envelopes, items: c.items[:0], arena: c.arena[:0]}
-		return true
+		if c := f.now; c != nil {
+			*c = chunk{batch: c.batch, messages: c.messages, envelopes: c.envelopes, items: c.items[:0], arena: c.arena[:0]}
+		}
+		return f.now != nil
 	}
 	go func() {
 		defer close(out)
 		if len(readers) == 1 {
 			r, record := readers[0], capture.Record{}
-			for next() && r.Fill(&f.now.batch) {
+			for next() {
+				r.Begin(&f.now.batch)
 				for {
 					if !f.decoder.Waits() && r.Datagram(&f.now.batch, &f.packet) {
 						f.plain()
@@ -137,8 +145,11 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 				}
 			}
 		}
-		if f.now == nil {
+		if ctx.Err() != nil {
 			return
+		}
+		if f.now == nil {
+			f.now = &chunk{}
 		}
 		f.rec = nil
 		f.decoder.Close()
@@ -147,6 +158,20 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		out <- f.now
 	}()
 	return out, f.free, func() error { return err }
+}
+
+// fill reads a file into the chunks that are free. After the last one, filled is closed.
+func (f *feed) fill(ctx context.Context, r *capture.Reader, filled chan<- *chunk) {
+	defer close(filled)
+	for more := true; more; {
+		select {
+		case <-ctx.Done():
+			return
+		case c := <-f.free:
+			more = r.Fill(&c.batch)
+			filled <- c
+		}
+	}
 }
 
 // plain is a packet that holds a datagram without anything out of the ordinary.
