@@ -26,7 +26,7 @@ var (
 const (
 	maxPacket = 262144    // bytes: the largest snap length in use
 	maxBlock  = 1 << 20   // bytes
-	batchSize = 256 << 10 // of a file that are parsed at once: they stay in the processor's cache
+	batchSize = 128 << 10 // of a file that are parsed at once: they stay in the processor's cache
 	before    = 64 << 10  // room before them, for the packet that began in the last ones
 )
 

@@ -88,7 +88,8 @@ type Stat struct {
 	Unanswered int     // of Failed
 	peer       uint64  // the hash of the last one on the other side
 	missing    *client // of a client: the names that it was told not to exist
-	met        int     // how many peers holds
+	other      uint32  // half the hash of the one before it
+	met        uint8   // how many peers holds
 	Latency    Histogram
 	peers      *peers // who was on the other side; nil for nobody
 	denials    *group // of a server: the names that it said not to exist; nil before the first
@@ -97,7 +98,7 @@ type Stat struct {
 }
 
 // Peers is how many clients a server had, or servers a client; 64 stands for 64 or more.
-func (s *Stat) Peers() int { return s.met }
+func (s *Stat) Peers() int { return int(s.met) }
 
 const maxPeers = 64
 
@@ -107,10 +108,15 @@ type peers [maxPeers]uint32
 
 // meet notes who was on the other side, by the hash of the address.
 func (s *Stat) meet(hash uint64) {
-	if s.peer = hash; s.peers == nil {
+	short := uint32(hash>>32) | 1
+	known := short == s.other // as most are that are not the last one: a client has two servers
+	s.peer, s.other = hash, uint32(s.peer>>32)|1
+	if known {
+		return
+	}
+	if s.peers == nil {
 		s.peers = &peers{}
 	}
-	short := uint32(hash>>32) | 1
 	for i := hash >> 11; ; i++ {
 		switch slot := &s.peers[i%uint64(len(s.peers))]; *slot {
 		case 0:
