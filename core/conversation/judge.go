@@ -331,9 +331,7 @@ func (o *Overview) revised(p *Pair) {
 	}
 	if p.rel.differs && !p.told.differs {
 		o.differs(p)
-		if len(o.late.differs) < maxDiffers {
-			o.late.differs[p.Number] = p.rel.OtherIn
-		}
+		o.late.differ(p.Number, p.rel.OtherIn)
 	}
 	for _, code := range p.Codes {
 		o.late.add(code, p.Number)

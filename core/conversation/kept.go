@@ -153,12 +153,22 @@ func (o *Overview) Late() *Late {
 
 func (l *Late) add(code finding.Code, number int) {
 	if l.codes == nil {
-		l.codes, l.differs = map[finding.Code]*numbers{}, map[int]int{}
+		l.codes = map[finding.Code]*numbers{}
 	}
 	if l.codes[code] == nil {
 		l.codes[code] = &numbers{}
 	}
 	l.codes[code].add(number)
+}
+
+// differ notes in which packet another reply says something else.
+func (l *Late) differ(number, packet int) {
+	if l.differs == nil {
+		l.differs = map[int]int{}
+	}
+	if len(l.differs) < maxDiffers {
+		l.differs[number] = packet
+	}
 }
 
 // tell tells an exchange before it is judged.

@@ -1,0 +1,82 @@
+package conversation
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unquil/core/capture"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// In a busy capture an ordinary exchange is settled as its reply comes. What comes of it
+// later is found all the same, and counts once.
+func TestSettledExchangesAreTakenUpAgain(t *testing.T) {
+	const crowd = maxDone + 100
+	var busy []packet
+	for i := range crowd {
+		n, at := fmt.Sprintf("n%d.example", i), time.Duration(i)*time.Millisecond/4
+		busy = append(busy, packet{at: at, client: till, id: uint16(i), name: n}, packet{at: at, client: till, id: uint16(i), name: n, reply: true})
+	}
+	ms, from := time.Millisecond, 500*time.Millisecond
+	ask := func(after time.Duration) packet { return packet{at: from + after, client: desk, id: 7, name: "www.example"} }
+	answer := func(after time.Duration) packet {
+		return packet{at: from + after, client: desk, id: 7, name: "www.example", reply: true}
+	}
+	hops := func(p packet, n byte) packet { p.hops = n; return p }
+	says := func(p packet, v byte) packet { p.value = v; return p }
+	six := func(p packet) packet { p.t, p.id = wire.AAAA, 8; return p }
+	fails := func(p packet) packet { p.code = wire.ServFail; return p }
+	for _, tt := range []struct {
+		name       string
+		then       []packet
+		found      []string
+		late       bool // another reading has to be told
+		duplicates int
+	}{
+		{"nothing", nil, nil, false, 0},
+		{"the question again", []packet{ask(900 * ms)}, []string{"note repeated-query"}, true, 0},
+		{"the question again and again", []packet{ask(900 * ms), ask(1800 * ms)}, []string{"note repeated-query"}, true, 0},
+		{"its packet captured twice", []packet{ask(1500 * time.Microsecond)}, nil, false, 1},
+		{"its packet with fewer hops each time", []packet{hops(ask(5*ms), 63), hops(ask(9*ms), 62)}, []string{"fault looped-query"}, true, 0},
+		{"the reply captured twice", []packet{answer(2 * ms)}, nil, false, 1},
+		{"the reply once more", []packet{answer(900 * ms)}, nil, false, 0},
+		{"a reply that says something else", []packet{says(answer(900*ms), 66)}, []string{"fault replies-differ"}, true, 0},
+		{"two replies that say something else", []packet{says(answer(900*ms), 66), says(answer(950*ms), 67)}, []string{"fault replies-differ"}, true, 0},
+		{"a reply after more than five seconds", []packet{says(answer(7*time.Second), 66)}, []string{"note unsolicited-reply"}, false, 0},
+		{"the question after more than five seconds", []packet{ask(7 * time.Second), answer(7*time.Second + ms)}, nil, false, 0},
+		{"the other half fails", []packet{six(ask(20 * ms)), fails(six(answer(30 * ms)))}, []string{"fault failed", "concern half-fails"}, false, 0},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			packets := append(append(busy[:len(busy):len(busy)], ask(0), answer(ms)), tt.then...)
+			end := packet{at: 90 * time.Second, client: till, id: 9, name: "end.example"}
+			over := end
+			over.reply = true
+			o, err := Read(t.Context(), []*capture.Reader{file(t, append(packets, end, over)...)}, Options{Keep: -1})
+			require.NoError(t, err)
+			var found []string
+			for _, f := range o.Findings {
+				if f.Code == finding.ReadableNames {
+					continue
+				}
+				found = append(found, string(f.Severity)+" "+string(f.Code))
+				if f.Code != finding.Failed && f.Code != finding.HalfFails && f.Code != finding.UnsolicitedReply {
+					assert.Equal(t, []int{crowd + 1}, f.Evidence, "the exchange that was settled")
+					assert.Contains(t, f.Text, "www.example A")
+				}
+			}
+			assert.ElementsMatch(t, tt.found, found)
+			assert.Equal(t, tt.late, o.Late() != nil)
+			assert.Equal(t, tt.duplicates, o.Duplicates)
+			counted := 0
+			for _, n := range o.Outcomes {
+				counted += n
+			}
+			assert.Equal(t, o.Exchanges, counted)
+		})
+	}
+}
