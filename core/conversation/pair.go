@@ -54,7 +54,7 @@ type Pair struct {
 	rel        *relations // nil for most
 	twin       *Pair      // the other half, while both are remembered
 	half       Half       // what is known of it once it is not
-	ttl        uint32     // of the reply's first record, in seconds, where ages says so
+	ttl        uint32     // of the reply's first answer, in seconds, where ages says so
 	answered   bool
 	ages       bool // the reply may come out of a cache
 	Cut        bool // the capture holds less of the reply than was sent
@@ -140,7 +140,8 @@ type Try struct {
 
 // reset makes the pair ready for another question. What that sets anew is left.
 func (p *Pair) reset() {
-	p.emitted, p.answered, p.Received, p.ReceivedIn, p.Cut, p.Torn, p.kind, p.outcome, p.half, p.Codes = false, false, 0, 0, false, false, unusual, "", Half{}, p.Codes[:0]
+	p.emitted, p.told = false, told{}
+	p.answered, p.Received, p.ReceivedIn, p.Cut, p.Torn, p.kind, p.outcome, p.half, p.Codes = false, 0, 0, false, false, unusual, "", Half{}, p.Codes[:0]
 }
 
 // View is the question's message in place.

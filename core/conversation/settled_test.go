@@ -23,7 +23,9 @@ func TestSettledExchangesAreTakenUpAgain(t *testing.T) {
 		busy = append(busy, packet{at: at, client: till, id: uint16(i), name: n}, packet{at: at, client: till, id: uint16(i), name: n, reply: true})
 	}
 	ms, from := time.Millisecond, 500*time.Millisecond
-	ask := func(after time.Duration) packet { return packet{at: from + after, client: desk, id: 7, name: "www.example"} }
+	ask := func(after time.Duration) packet {
+		return packet{at: from + after, client: desk, id: 7, name: "www.example"}
+	}
 	answer := func(after time.Duration) packet {
 		return packet{at: from + after, client: desk, id: 7, name: "www.example", reply: true}
 	}
