@@ -232,7 +232,7 @@ func (p *Pairer) relate(pair *Pair) {
 	half := p.latest[pair.about]
 	p.latest[pair.about] = pair
 	if half != nil && half.name == pair.name && half.client == pair.client && half.server == pair.server &&
-		pair.First.At-half.First.At <= pairWithin && addressTypes(half.of, pair.of) {
+		pair.First.At-half.First.At <= pairWithin && addressTypes(half.of, pair.of) && half.isSingle() {
 		half.part()
 		pair.twin, half.twin = half, pair
 	} else {
@@ -250,6 +250,9 @@ func (p *Pairer) relate(pair *Pair) {
 		p.related(pair).Before, p.related(before).After = before.link(), pair.link()
 	}
 }
+
+// isSingle reports whether no other half was asked for, or that has waited in vain so far.
+func (p *Pair) isSingle() bool { return p.half.Number == 0 && (p.twin == nil || !p.twin.answered) }
 
 // related makes room for what few exchanges have.
 func (p *Pairer) related(pair *Pair) *relations {
