@@ -148,7 +148,6 @@ func (p *Pair) reset() {
 func (p *Pair) View() wire.View { return p.message }
 
 // NameHash is the hash of the name asked for, letter case aside: another one each run.
-// Names that differ in other ways may have the same.
 func (p *Pair) NameHash() uint64 { return p.name }
 
 // HashName is the same of a name.
