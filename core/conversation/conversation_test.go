@@ -208,6 +208,7 @@ func TestMessagesOfOtherKinds(t *testing.T) {
 		"an update":         {ID: 7, Flags: wire.Flags(0).WithOpcode(5), Questions: []wire.Question{soa}},
 		"no question":       {ID: 7},
 		"several questions": {ID: 7, Questions: []wire.Question{soa, {Name: name, Type: wire.A, Class: wire.IN}}},
+		"more questions than are kept, of names that do not exist": {ID: 7, Flags: wire.Flags(0).WithRCode(wire.NXDomain), Questions: slices.Repeat([]wire.Question{soa}, maxQuery/4)},
 	} {
 		t.Run(what, func(t *testing.T) {
 			var buf bytes.Buffer

@@ -101,21 +101,18 @@ func (o *Overview) find(k groupKey, severity finding.Severity, p *Pair) *group {
 	return g
 }
 
-func (g *group) add(p *Pair) { g.addOf(p.Number, p.name, p.message) }
-
-// addOf adds the exchange of a number that a message belongs to; name is the hash of
-// the name that it asks for.
-func (g *group) addOf(number int, name uint64, message wire.View) {
+// add counts an exchange to a group.
+func (g *group) add(p *Pair) {
 	g.count++
 	if len(g.evidence) < maxEvidence {
-		g.evidence = append(g.evidence, number)
+		g.evidence = append(g.evidence, p.Number)
 	}
-	if g.lacks(name) {
-		if spelled, err := message.QName(); err == nil && !spelled.IsZero() {
-			g.names, g.hashes[len(g.names)] = append(g.names, spelled), name
+	if g.lacks(p.name) {
+		if spelled, err := p.message.QName(); err == nil && !spelled.IsZero() {
+			g.names, g.hashes[len(g.names)] = append(g.names, spelled), p.name
 		}
 	}
-	if t := message.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
+	if t := p.message.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
 		g.types = append(g.types, t)
 	}
 }

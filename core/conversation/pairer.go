@@ -130,6 +130,7 @@ func (p *Pair) keep() {
 	p.own.message = p.message.Over(append(p.room, message[:min(len(message), maxQuery)]...))
 	p.room = p.own.message.Bytes()[:0]
 	p.Envelope, p.lent = &p.own, false
+	p.size = uint8(p.own.message.NameSize()) // 0 where the copy was cut within many questions
 }
 
 // Keep makes the pairer independent of all messages that it was given: call it before
