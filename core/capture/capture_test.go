@@ -226,16 +226,24 @@ func datagrams(data []byte, quick bool) (all []Packet) {
 		r.Begin(&batch)
 		for {
 			var p Packet
-			if !quick || decoder.Waits() || !r.Datagram(&batch, &p) {
-				if !r.Next(&batch, &record) {
-					break
+			if quick && !decoder.Waits() {
+				found, number := r.Plains(&batch)
+				for i, d := range found {
+					d.Packet(&p)
+					p.Number, p.Payload = number+i, bytes.Clone(p.Payload)
+					all = append(all, p)
 				}
-				if decoder.Decode(&record, &p) != Datagram {
+				if len(found) > 0 {
 					continue
 				}
 			}
-			p.Payload = bytes.Clone(p.Payload)
-			all = append(all, p)
+			if !r.Next(&batch, &record) {
+				break
+			}
+			if p = (Packet{}); decoder.Decode(&record, &p) == Datagram {
+				p.Payload = bytes.Clone(p.Payload)
+				all = append(all, p)
+			}
 		}
 	}
 	return all

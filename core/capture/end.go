@@ -9,9 +9,9 @@ import (
 // value without a pointer, since every packet of a capture has two of them. The zero
 // End is none; == tells two of them apart.
 type End struct {
-	high, low uint64 // of the address; of IPv4 low alone, with is4 set
+	high, low uint64 // of the address; of IPv4 low alone
 	port      uint16
-	is4, is6  bool
+	family    uint8 // 4 or 6, as the version of IP; 0: no address
 }
 
 // at is the same host at a port.
@@ -34,10 +34,10 @@ func EndOf(a netip.AddrPort) End {
 }
 
 // host4 and host6 are the hosts with the address that stands in ip.
-func host4(ip []byte) End { return End{low: uint64(binary.BigEndian.Uint32(ip)), is4: true} }
+func host4(ip []byte) End { return End{low: uint64(binary.BigEndian.Uint32(ip)), family: 4} }
 
 func host6(ip []byte) End {
-	return End{high: binary.BigEndian.Uint64(ip), low: binary.BigEndian.Uint64(ip[8:]), is6: true}
+	return End{high: binary.BigEndian.Uint64(ip), low: binary.BigEndian.Uint64(ip[8:]), family: 6}
 }
 
 // Addr is the host's address; the zero Addr of none.
@@ -45,10 +45,10 @@ func (e End) Addr() netip.Addr {
 	var b [16]byte
 	binary.BigEndian.PutUint64(b[:], e.high)
 	binary.BigEndian.PutUint64(b[8:], e.low)
-	switch {
-	case e.is4:
+	switch e.family {
+	case 4:
 		return netip.AddrFrom4([4]byte(b[12:]))
-	case e.is6:
+	case 6:
 		return netip.AddrFrom16(b)
 	}
 	return netip.Addr{}

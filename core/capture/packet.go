@@ -132,31 +132,6 @@ func (d *Decoder) Decode(r *Record, p *Packet) Contents {
 	return Unknown
 }
 
-// plain takes a datagram of IPv4 on Ethernet without anything out of the ordinary, as
-// nearly all are, and reports whether it was one. It does what the ways through the
-// layers below do, and no more: what it leaves is theirs.
-func plain(data []byte, p *Packet) bool {
-	const ip, udp, payload = 14, 14 + 20, 14 + 20 + 8
-	if len(data) < payload {
-		return false
-	}
-	head := (*[payload]byte)(data)
-	total, size := int(binary.BigEndian.Uint16(head[ip+2:])), int(binary.BigEndian.Uint16(head[udp+4:]))
-	fragment := binary.BigEndian.Uint16(head[ip+6:])&0x3fff != 0
-	if binary.BigEndian.Uint16(head[12:]) != typeIPv4 || head[ip] != 0x45 || head[ip+9] != protocolUDP || fragment {
-		return false
-	}
-	source, target := binary.BigEndian.Uint16(head[udp:]), binary.BigEndian.Uint16(head[udp+2:])
-	if size < 8 || total != size+20 || ip+total > len(data) || target == portVXLAN {
-		return false
-	}
-	p.Payload = data[payload : ip+total]
-	p.From = End{low: uint64(binary.BigEndian.Uint32(head[ip+12:])), port: source, is4: true}
-	p.To = End{low: uint64(binary.BigEndian.Uint32(head[ip+16:])), port: target, is4: true}
-	p.Cut, p.Torn, p.TCP, p.Hops = false, false, false, head[ip+8]
-	return true
-}
-
 // Waits reports whether there are fragments whose datagram is not whole.
 func (d *Decoder) Waits() bool { return len(d.fragments.waiting) > 0 }
 

@@ -37,26 +37,3 @@ func (r *Reader) nextPcap(data []byte, rec *Record) (used int, got bool) {
 	rec.Link, rec.Length, rec.Data = r.link, int(max(length, size)), data[16:16+size:16+size]
 	return 16 + int(size), true
 }
-
-// Datagram takes the next packet of the batch that was begun last, as [Reader.Next] and
-// [Decoder.Decode] would, if it is what nearly all are: a whole datagram of IPv4 on
-// Ethernet without anything out of the ordinary, in a pcap file of the byte order that
-// nearly all have. It reports whether it was, and leaves all others to them.
-func (r *Reader) Datagram(b *Batch, p *Packet) bool {
-	data := b.rest
-	if !r.plain || len(data) < 16 || r.err != nil {
-		return false
-	}
-	head := (*[16]byte)(data)
-	size := binary.LittleEndian.Uint32(head[8:])
-	end := 16 + int(size)
-	if size > maxPacket || end > len(data) || !plain(data[16:end], p) {
-		return false
-	}
-	p.At = int64(binary.LittleEndian.Uint32(head[:]))*1e9 + int64(binary.LittleEndian.Uint32(head[4:]))*r.fraction
-	b.rest = data[end:]
-	r.offset += int64(end)
-	r.number++
-	p.Number = r.number
-	return true
-}

@@ -78,8 +78,11 @@ type Batch struct {
 	buf   []byte
 	fresh []byte // of it: what was read
 	large []byte // takes its place where a packet is larger than the room before it
-	rest  []byte // what has not been taken yet
+	data  []byte // what is parsed: of buf, or large
+	next  int    // in data: where the next packet begins
 	err   error  // of reading; io.EOF at the end
+
+	plains []Plain // of [Reader.Plains]
 }
 
 // Names are the host names that the file gives for addresses, as it stands in it:
@@ -176,12 +179,12 @@ func (r *Reader) Fill(b *Batch) bool {
 func (r *Reader) Begin(b *Batch) {
 	if start := before - len(r.rest); start >= 0 {
 		copy(b.buf[start:], r.rest)
-		b.rest = b.buf[start : before+len(b.fresh)]
+		b.data = b.buf[start : before+len(b.fresh)]
 	} else {
 		b.large = append(append(b.large[:0], r.rest...), b.fresh...)
-		b.rest = b.large
+		b.data = b.large
 	}
-	r.rest = r.rest[:0]
+	b.next, r.rest = 0, r.rest[:0]
 }
 
 // Next takes the next packet of the batch that was begun last, and reports whether
@@ -189,9 +192,9 @@ func (r *Reader) Begin(b *Batch) {
 // After the last batch [Reader.Err] says whether the file was read to its end.
 func (r *Reader) Next(b *Batch, rec *Record) bool {
 	rec.Comment = nil
-	for r.err == nil && len(b.rest) > 0 {
-		used, got := r.step(r, b.rest, rec)
-		b.rest = b.rest[used:]
+	for r.err == nil && b.next < len(b.data) {
+		used, got := r.step(r, b.data[b.next:], rec)
+		b.next += used
 		r.offset += int64(used)
 		if got {
 			r.number++
@@ -202,10 +205,10 @@ func (r *Reader) Next(b *Batch, rec *Record) bool {
 			break
 		}
 	}
-	if len(b.rest) > 0 {
+	if b.next < len(b.data) {
 		// What is left lies in b, which is the caller's: it is kept apart.
-		r.rest = append(r.rest[:0], b.rest...)
-		b.rest = nil
+		r.rest = append(r.rest[:0], b.data[b.next:]...)
+		b.next = len(b.data)
 	}
 	switch {
 	case b.err == io.EOF && len(r.rest) > 0:

@@ -88,10 +88,10 @@ func (c *Choice) matches(p *Pair) bool {
 	}
 	sent := p.First.At
 	switch {
-	case !in(c.Clients, p.Client.Addr()), !in(c.Servers, p.Server.Addr()),
-		len(c.Types) > 0 && !slices.Contains(c.Types, p.message.QType()),
+	case !in(c.Clients, p.Client().Addr()), !in(c.Servers, p.Server().Addr()),
+		len(c.Types) > 0 && !slices.Contains(c.Types, p.View().QType()),
 		len(c.Outcomes) > 0 && !slices.Contains(c.Outcomes, p.Outcome()),
-		c.ID >= 0 && int(p.id) != c.ID,
+		c.ID >= 0 && int(p.open().id) != c.ID,
 		c.Slower > 0 && p.Waited() < c.Slower && p.answered, c.Slower > 0 && !p.answered,
 		!c.From.IsZero() && sent < c.From.UnixNano(), !c.To.IsZero() && sent > c.To.UnixNano(),
 		c.Finding != "" && !slices.Contains(p.Codes, c.Finding):
@@ -100,7 +100,7 @@ func (c *Choice) matches(p *Pair) bool {
 	if len(c.Names) == 0 && c.Under.IsZero() && c.program == nil {
 		return true
 	}
-	name, err := p.message.QName()
+	name, err := p.View().QName()
 	if err != nil || name.IsZero() {
 		return false
 	}
@@ -124,13 +124,14 @@ func (c *Choice) matches(p *Pair) bool {
 
 func (p *Pair) fields(name string) Fields {
 	f := Fields{
-		Number: p.Number, Time: float64(p.First.At) / 1e9, Client: p.Client.Addr().String(), Server: p.Server.Addr().String(), Port: int(p.Server.Port()),
-		Name: name, Type: p.message.QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
-		Tries: p.Asked(), ID: int(p.id), Transport: string(p.transport()),
+		Number: p.Number, Time: float64(p.First.At) / 1e9, Client: p.Client().Addr().String(), Server: p.Server().Addr().String(), Port: int(p.Server().Port()),
+		Name: name, Type: p.View().QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
+		Tries: p.Asked(), ID: int(p.open().id), Transport: string(p.transport()),
 	}
 	if p.answered {
-		f.Size = len(p.reply.Bytes())
-		f.RCode, f.Authority = p.reply.Flags().RCode().String(), p.reply.Flags().Has(wire.AA)
+		reply := p.replied()
+		f.Size = len(reply.Bytes())
+		f.RCode, f.Authority = reply.Flags().RCode().String(), reply.Flags().Has(wire.AA)
 		e := p.Exchange()
 		f.Values = exchange.Values(e.Answer().Records)
 	}

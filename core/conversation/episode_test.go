@@ -196,7 +196,7 @@ func TestPicked(t *testing.T) {
 	open := func() ([]*capture.Reader, error) { return []*capture.Reader{file(t, packets...)}, nil }
 	var picked Picked
 	readers, _ := open()
-	_, err := Read(t.Context(), readers, Options{Choose: func(p *Pair) bool { return p.Client.AddrPort() == desk }, Each: picked.Add})
+	_, err := Read(t.Context(), readers, Options{Choose: func(p *Pair) bool { return p.Client().AddrPort() == desk }, Each: picked.Add})
 	require.NoError(t, err)
 	var out bytes.Buffer
 	written, err := picked.Write(&out, open)

@@ -53,10 +53,10 @@ type item struct {
 
 // chunk is what some part of a file came to.
 type chunk struct {
-	batch       capture.Batch
-	count       int        // of the messages
-	messages    []Message  // and room for more
-	envelopes   []Envelope // of the messages
+	envelopes
+	count       int       // of the messages
+	messages    []Message // and room for more
+	places      []place   // of the envelopes of the messages
 	items       []item
 	arena       []byte // payloads that do not lie in the batch
 	packets     int
@@ -76,6 +76,7 @@ type feed struct {
 	now     *chunk
 	rec     *capture.Record // that is being read; nil of a plain one
 	packet  capture.Packet
+	names   wire.Familiar
 	gaps    int
 }
 
@@ -111,7 +112,7 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		case f.now = <-from:
 		}
 		if c := f.now; c != nil {
-			*c = chunk{batch: c.batch, messages: c.messages, envelopes: c.envelopes, items: c.items[:0], arena: c.arena[:0]}
+			*c = chunk{envelopes: envelopes{c.batch, c.rare[:0]}, messages: c.messages, places: c.places, items: c.items[:0], arena: c.arena[:0]}
 		}
 		return f.now != nil
 	}
@@ -122,8 +123,8 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 			for next() {
 				r.Begin(&f.now.batch)
 				for {
-					if !f.decoder.Waits() && r.Datagram(&f.now.batch, &f.packet) {
-						f.plain()
+					if found, number := f.plain(r); len(found) > 0 {
+						f.plains(found, number)
 					} else if r.Next(&f.now.batch, &record) {
 						f.record(&record, false)
 					} else {
@@ -174,12 +175,48 @@ func (f *feed) fill(ctx context.Context, r *capture.Reader, filled chan<- *chunk
 	}
 }
 
-// plain is a packet that holds a datagram without anything out of the ordinary.
-func (f *feed) plain() {
-	p := &f.packet
-	f.seen(p.At)
-	f.rec = nil
-	f.datagram(p, false)
+// plain finds the plain datagrams that come next: while fragments wait for others, each
+// packet has to be seen by what puts them together.
+func (f *feed) plain(r *capture.Reader) (all []capture.Plain, number int) {
+	if f.decoder.Waits() {
+		return nil, 0
+	}
+	return r.Plains(&f.now.batch)
+}
+
+// plains takes plain datagrams, the first of which has a number.
+func (f *feed) plains(all []capture.Plain, number int) {
+	c := f.now
+	c.grow(len(all))
+	for i := range all {
+		d := &all[i]
+		f.seen(d.At)
+		h, _ := d.Parts()
+		if from, to := h.Ports(); from != dnsPort && to != dnsPort || !c.plain(d, number+i, &f.names) {
+			f.rec = nil
+			d.Packet(&f.packet)
+			f.packet.Number = number + i
+			f.datagram(&f.packet, false)
+		}
+	}
+}
+
+// plain reads the message in a plain datagram and adds it, and reports whether that was
+// like most are.
+func (c *chunk) plain(d *capture.Plain, number int, names *wire.Familiar) bool {
+	m := &c.messages[c.count]
+	v, ok := m.plain(d, names)
+	if !ok {
+		return false
+	}
+	m.At, m.Number, c.places[c.count] = d.At, number, place(d.Place)
+	if m.kind == unusual && m.is(isReply) { // how its exchange ends is in its envelope
+		e := envelopeOf(d.Parts())
+		e.outcome = m.outcome(v)
+		c.places[c.count] = c.add(&e)
+	}
+	c.count++
+	return true
 }
 
 // seen counts a packet.
@@ -292,22 +329,36 @@ func (f *feed) carriesDNS(host string) bool {
 
 // message reads a message and adds it. lent says that its bytes will not stay.
 func (f *feed) message(p *capture.Packet, lent bool) {
-	c := f.now
-	if c.count == len(c.messages) {
-		more := max(1024, c.count)
-		c.messages, c.envelopes = append(c.messages, make([]Message, more)...), append(c.envelopes, make([]Envelope, more)...)
-	}
-	m, e, payload := &c.messages[c.count], &c.envelopes[c.count], p.Payload
+	c, payload := f.now, p.Payload
 	if lent {
 		payload = c.keep(payload)
 	}
-	if err := m.read(e, p, payload); err != nil {
+	if err := c.read(p, payload); err != nil {
 		f.add(p, isUnreadable).err = err
 		return
 	}
-	c.count++
 	if f.rec != nil && len(f.rec.Comment) > 0 && p.Number == f.rec.Number && bytes.HasSuffix(f.rec.Comment, []byte(waitedOut)) {
-		m.traits |= isWaited
+		c.messages[c.count-1].traits |= isWaited
+	}
+}
+
+// read reads the message in a packet and adds it. Its payload has to stay. The error is a
+// *wire.ParseError.
+func (c *chunk) read(p *capture.Packet, payload []byte) error {
+	c.grow(1)
+	var e Envelope
+	if err := c.messages[c.count].packet(&e, p, payload); err != nil {
+		return err
+	}
+	c.places[c.count] = c.add(&e)
+	c.count++
+	return nil
+}
+
+// grow makes room for more messages.
+func (c *chunk) grow(by int) {
+	if more := max(by, c.count, 1024); c.count+by > len(c.messages) {
+		c.messages, c.places = append(c.messages, make([]Message, more)...), append(c.places, make([]place, more)...)
 	}
 }
 

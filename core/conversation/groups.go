@@ -30,7 +30,7 @@ type groupKey struct {
 }
 
 // both is what findings about an exchange's client and server share.
-func (p *Pair) both() groupKey { return groupKey{client: p.Client.Addr(), server: p.Server.Addr()} }
+func (p *Pair) both() groupKey { return groupKey{client: p.Client().Addr(), server: p.Server().Addr()} }
 
 // as is the key of findings with a code.
 func (k groupKey) as(code finding.Code) groupKey {
@@ -108,11 +108,11 @@ func (g *group) add(p *Pair) {
 		g.evidence = append(g.evidence, p.Number)
 	}
 	if g.lacks(p.name) {
-		if spelled, err := p.message.QName(); err == nil && !spelled.IsZero() {
+		if spelled, err := p.View().QName(); err == nil && !spelled.IsZero() {
 			g.names, g.hashes[len(g.names)] = append(g.names, spelled), p.name
 		}
 	}
-	if t := p.message.QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
+	if t := p.View().QType(); len(g.names) == 1 && !slices.Contains(g.types, t) {
 		g.types = append(g.types, t)
 	}
 }

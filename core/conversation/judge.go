@@ -35,7 +35,7 @@ func (o *Overview) judge(p *Pair, of *Stat) {
 		return
 	}
 	outcome, took := p.Outcome(), p.Took()
-	server, rel := p.Server.Addr(), p.Related()
+	server, rel := p.Server().Addr(), p.Related()
 	both := p.both()
 	switch {
 	case p.Looped():
@@ -47,7 +47,7 @@ func (o *Overview) judge(p *Pair, of *Stat) {
 	case outcome == exchange.NoReply:
 		g := o.find(both.as(finding.Unanswered), finding.Fault, p)
 		g.asked += p.Asked()
-		if rel.After.Number > 0 && rel.After.Server != p.Server {
+		if rel.After.Number > 0 && rel.After.Server != p.Server() {
 			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
 		}
 	case outcome == exchange.Truncated:
@@ -64,7 +64,7 @@ func (o *Overview) judge(p *Pair, of *Stat) {
 		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture cut its reply off"}, finding.Note, p)
 	case Failed(outcome):
 		g := o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Fault, p)
-		if rel.After.Number > 0 && rel.After.Server != p.Server {
+		if rel.After.Number > 0 && rel.After.Server != p.Server() {
 			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
 		}
 	}
@@ -73,7 +73,7 @@ func (o *Overview) judge(p *Pair, of *Stat) {
 	}
 	if p.Asked() > 1 {
 		o.repeated(p, time.Duration(rel.again[0].At-p.First.At))
-	} else if rel.Before.Number > 0 && rel.Before.Server == p.Server && !rel.Before.TCP && !p.TCP && rel.Before.Outcome == "" {
+	} else if rel.Before.Number > 0 && rel.Before.Server == p.Server() && !rel.Before.TCP && !p.tcp && rel.Before.Outcome == "" {
 		o.repeated(p, time.Duration(p.First.At-rel.Before.Sent))
 	}
 	if p.answered {
@@ -126,7 +126,7 @@ func (o *Overview) denies(p *Pair, server *Stat) {
 		g.add(p)
 		return
 	}
-	g := o.find(groupKey{code: finding.Failed, server: p.Server.Addr(), outcome: exchange.NoName}, finding.Note, p)
+	g := o.find(groupKey{code: finding.Failed, server: p.Server().Addr(), outcome: exchange.NoName}, finding.Note, p)
 	if !o.muted && server != &o.servers.rest {
 		server.denials = g // found without looking it up, since there are many
 	}
@@ -180,11 +180,11 @@ func (o *Overview) missingNames(p *Pair, stat *Stat) {
 		if sent-m.sent > suffixWithin || sent < m.sent {
 			continue
 		}
-		if suffix := appended(m.name, p.message.QuestionBytes()[:p.size]); suffix != "" {
+		if suffix := appended(m.name, p.View().QuestionBytes()[:p.size]); suffix != "" {
 			if !slices.Contains(p.Codes, finding.SuffixAppended) {
 				p.Codes = append(p.Codes, finding.SuffixAppended)
 			}
-			g := o.groups.of(groupKey{code: finding.SuffixAppended, client: p.Client.Addr(), detail: suffix}, finding.Note)
+			g := o.groups.of(groupKey{code: finding.SuffixAppended, client: p.Client().Addr(), detail: suffix}, finding.Note)
 			g.count++
 			for _, n := range []int{m.number, p.Number} { // what was lost, and what shows it
 				if len(g.evidence) < maxEvidence && !slices.Contains(g.evidence, n) {
@@ -206,7 +206,7 @@ func (o *Overview) missingNames(p *Pair, stat *Stat) {
 	at := c.at % len(c.missing)
 	m := &c.missing[at]
 	c.at, c.last, c.sizes[at] = c.at+1, sent, p.size
-	name := p.message.QuestionBytes()[:p.size]
+	name := p.View().QuestionBytes()[:p.size]
 	m.name, m.hash, m.number, m.sent = append(m.name[:0], name...), p.name, p.Number, sent
 	if known {
 		return
@@ -215,7 +215,7 @@ func (o *Overview) missingNames(p *Pair, stat *Stat) {
 	c.times[c.names%burstNames] = sent
 	if c.names++; c.names > burstNames && sent-oldest < burstWithin {
 		if c.burst == nil {
-			c.burst = o.find(groupKey{code: finding.NoNameBurst, client: p.Client.Addr()}, finding.Concern, p)
+			c.burst = o.find(groupKey{code: finding.NoNameBurst, client: p.Client().Addr()}, finding.Concern, p)
 		} else {
 			p.Codes = append(p.Codes, finding.NoNameBurst)
 			c.burst.add(p)
@@ -267,8 +267,8 @@ func (o *Overview) answers(p *Pair, server *Stat) {
 			return // the zone's own word, and no cache's
 		}
 		if o.mayBeDenied.has(question) {
-			if by, known := o.denied[question]; known && by.Server != p.Server {
-				g := o.find(groupKey{code: finding.AnswerRewritten, server: p.Server.Addr(), client: p.Client.Addr()}, finding.Fault, p)
+			if by, known := o.denied[question]; known && by.Server != p.Server() {
+				g := o.find(groupKey{code: finding.AnswerRewritten, server: p.Server().Addr(), client: p.Client().Addr()}, finding.Fault, p)
 				g.to = by.Server.Addr()
 				if !slices.Contains(g.evidence, by.Number) {
 					g.evidence = append(g.evidence, by.Number)
@@ -303,7 +303,7 @@ func (o *Overview) unsolicited(m *Message, e *Envelope, fits *Pair) {
 	severity := finding.Note
 	if fits != nil {
 		k.detail = "its ID was not asked"
-		if fits.Server != e.Server {
+		if fits.Server() != e.Server {
 			k.detail = "it comes from a server that was not asked"
 		}
 		if severity = finding.Concern; fits.Related().Guesses >= attackFrom {

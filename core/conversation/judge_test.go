@@ -165,9 +165,9 @@ func TestTooManyOpen(t *testing.T) {
 	p.Payload = query
 	for i := range maxOpen + 100 {
 		p.From = capture.EndOf(netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), 5000))
-		m, e, err := NewMessage(&p)
-		require.NoError(t, err)
-		pairer.Message(&m, &e)
+		c := &chunk{}
+		require.NoError(t, c.read(&p, p.Payload))
+		c.each(pairer)
 		pairer.Keep()
 	}
 	assert.Equal(t, 100, pairer.Dropped)

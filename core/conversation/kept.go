@@ -108,10 +108,10 @@ func (o *Overview) RelatedTo(e *exchange.Exchange) func(*Pair) bool {
 			return true
 		}
 		later := time.Duration(p.First.At - e.Sent().UnixNano())
-		if len(alias.Aliases) == 0 || p.Client.Addr() != e.Client.Addr() || later < 0 || later > followedWithin {
+		if len(alias.Aliases) == 0 || p.Client().Addr() != e.Client.Addr() || later < 0 || later > followedWithin {
 			return false
 		}
-		name, err := p.message.QName()
+		name, err := p.View().QName()
 		return err == nil && name.Equal(alias.Name)
 	}
 }

@@ -11,7 +11,8 @@ import (
 
 // Message is one DNS message as it was found in a capture: what is looked at of every
 // one. It takes one line of the processor's cache, since those that pair and count
-// messages get it from another processor. The rest of it is its [Envelope].
+// messages get it from another processor. The rest of it is its [Envelope], which is
+// made when somebody looks at it.
 type Message struct {
 	At     int64 // nanoseconds since 1970 UTC; 0 when not known
 	Number int   // of the packet that it ended in
@@ -20,7 +21,7 @@ type Message struct {
 	name           uint64 // of the name asked for
 	client, server uint64 // of the client's address, and of the server with its port
 	says           uint64 // of a question: its hash; of a reply: its RCODE and its addresses, TTLs and order left aside
-	detail         uint32 // of a question: [Message.asks]; of a reply: the TTL of its first answer, in seconds
+	detail         uint32 // of a question: [Message.asked]; of a reply: the TTL of its first answer, in seconds
 	kind           kind   // of a reply
 	traits         traits
 }
@@ -39,8 +40,8 @@ const (
 
 func (m *Message) is(t traits) bool { return m.traits&t != 0 }
 
-// Envelope is what is seldom looked at of a message. It is good for as long as the
-// packet's bytes are.
+// Envelope is what is seldom looked at of a message. Its bytes are good for as long as
+// the packet's are.
 type Envelope struct {
 	Client, Server capture.End // who asked and who was asked, whichever way the message goes
 	TCP            bool
@@ -49,9 +50,45 @@ type Envelope struct {
 	outcome        exchange.Outcome // of a reply of no usual kind: as what its exchange ends
 }
 
-// asks takes apart what a question's detail holds: its type, how many routers its packet
+// envelopes are where those of messages are found, until their packets go.
+type envelopes struct {
+	batch capture.Batch
+	rare  []Envelope // of the messages whose packets are not plain
+}
+
+// place says where among the envelopes that of a message is: of a plain one where its
+// packet lies.
+type place uint32
+
+const isRare place = 1 << 31
+
+// of returns the envelope at a place.
+func (all *envelopes) of(at place) Envelope {
+	if at&isRare != 0 {
+		return all.rare[at&^isRare]
+	}
+	return envelopeOf(all.batch.Plain(uint32(at)))
+}
+
+// add adds an envelope.
+func (all *envelopes) add(e *Envelope) place {
+	all.rare = append(all.rare, *e)
+	return isRare | place(len(all.rare)-1)
+}
+
+// envelopeOf is the envelope of a plain datagram that holds a message.
+func envelopeOf(h *capture.Header, payload []byte) Envelope {
+	v, _ := wire.ReadView(payload) // as it was read before
+	e := Envelope{Client: h.From(), Server: h.To(), id: v.ID(), message: v}
+	if v.Flags().Has(wire.QR) {
+		e.Client, e.Server = e.Server, e.Client
+	}
+	return e
+}
+
+// asked takes apart what a question's detail holds: its type, how many routers its packet
 // may still pass, and how many bytes its name has.
-func (m *Message) asks() (t wire.Type, hops, size uint8) {
+func (m *Message) asked() (t wire.Type, hops, size uint8) {
 	return wire.Type(m.detail >> 16), uint8(m.detail >> 8), uint8(m.detail)
 }
 
@@ -84,22 +121,14 @@ func kindOf(o exchange.Outcome) kind {
 	return unusual
 }
 
-// NewMessage reads the message that a packet carries. The error is a *wire.ParseError.
-func NewMessage(p *capture.Packet) (m Message, e Envelope, err error) {
-	err = m.read(&e, p, p.Payload)
-	return m, e, err
-}
-
-// read reads a packet's payload in place.
-func (m *Message) read(e *Envelope, p *capture.Packet, payload []byte) error {
-	v := &e.message
-	name, question, asked, err := v.Read(payload)
+// packet reads the message that a packet carries, in place. The error is a
+// *wire.ParseError.
+func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte) error {
+	v, hashes, err := wire.Read(payload)
 	if err != nil {
 		return err
 	}
-	flags := v.Flags()
-	m.At, m.Number, m.name, m.traits = p.At, p.Number, name, 0
-	e.TCP, e.id = p.TCP, v.ID()
+	m.At, m.Number, m.name, m.traits = p.At, p.Number, hashes.Name, 0
 	if p.TCP {
 		m.traits |= isTCP
 	}
@@ -109,43 +138,91 @@ func (m *Message) read(e *Envelope, p *capture.Packet, payload []byte) error {
 			m.traits |= isTorn
 		}
 	}
-	if flags.Has(wire.QR) {
+	e.Client, e.Server, e.TCP, e.message, e.id = p.From, p.To, p.TCP, v, v.ID()
+	if flags := v.Flags(); flags.Has(wire.QR) {
 		e.Client, e.Server = p.To, p.From
 		m.traits |= isReply
-		m.answers(e, flags)
+		if m.answers(v, flags); m.kind == unusual {
+			e.outcome = m.outcome(v)
+		}
 	} else {
-		e.Client, e.Server = p.From, p.To
-		m.says, m.kind = question, unusual
-		m.detail = uint32(asked)<<16 | uint32(p.Hops)<<8 | uint32(v.NameSize())
+		m.asks(hashes.Question, hashes.Type, p.Hops, v.NameSize())
 	}
-	high, low, port := e.Client.Words()
-	rest := uint64(port)<<16 | uint64(e.id)
-	m.client = mix(low^seeds[0], high^seeds[1])
-	high, low, port = e.Server.Words()
-	m.server = mix(low^seeds[2]^uint64(port)<<32, high^seeds[3])
-	if p.TCP {
-		rest |= 1 << 32
-	}
-	m.hash = mix(m.client^question, m.server^rest)
+	m.client, m.server = clientHash(e.Client), serverHash(e.Server)
+	m.tie(hashes.Question, e.Client.Port(), e.id)
 	return nil
 }
 
+// plain is the same of a plain datagram, all but when it came. ok is false where that is
+// not like most are.
+func (m *Message) plain(d *capture.Plain, names *wire.Familiar) (v wire.View, ok bool) {
+	_, payload := d.Parts()
+	name, size := names.Name(payload)
+	if size == 0 {
+		return v, false
+	}
+	v = wire.Named(payload, size)
+	h, _ := d.Parts()
+	client, server, flags, question := h.From(), h.To(), v.Flags(), v.QuestionHash(name)
+	m.name, m.traits = name, 0
+	if !flags.Has(wire.QR) {
+		m.client, m.server = clientHash(client), serverHash(server)
+		m.tie(question, client.Port(), v.ID())
+		m.asks(question, v.QType(), h.Hops(), size)
+		return v, true
+	}
+	m.client, m.server, m.traits = clientHash(server), serverHash(client), isReply
+	m.tie(question, server.Port(), v.ID())
+	m.answers(v, flags)
+	return v, true
+}
+
+// asks says what a question says.
+func (m *Message) asks(question uint64, t wire.Type, hops uint8, nameSize int) {
+	m.says, m.kind = question, unusual
+	m.detail = uint32(t)<<16 | uint32(hops)<<8 | uint32(nameSize)
+}
+
+func clientHash(e capture.End) uint64 {
+	high, low, _ := e.Words()
+	return mix(low^seeds[0], high^seeds[1])
+}
+
+func serverHash(e capture.End) uint64 {
+	high, low, port := e.Words()
+	return mix(low^seeds[2]^uint64(port)<<32, high^seeds[3])
+}
+
+// tie notes what ties a reply to its question, once client and server are noted.
+func (m *Message) tie(question uint64, port, id uint16) {
+	m.hash = mix(m.client^question, m.server^(uint64(port)<<16|uint64(id)|uint64(m.traits&isTCP)<<32))
+}
+
 // answers says what a reply says.
-func (m *Message) answers(e *Envelope, flags wire.Flags) {
-	outline := e.message.Outline()
-	outcome := exchange.JudgeOutline(flags, &outline)
-	if m.is(isCut) && outcome == exchange.NoData && outline.Answers {
-		outcome = CutOff // the records that it has are not in the capture
-	}
-	if m.kind = kindOf(outcome); m.kind == unusual {
-		e.outcome = outcome
-	}
+func (m *Message) answers(v wire.View, flags wire.Flags) {
+	outline := v.Outline()
+	outcome := m.judge(flags, &outline)
+	m.kind = kindOf(outcome)
 	if m.says = cutShort; outcome != exchange.Truncated && !m.is(isCut) {
 		m.says = outline.Addresses<<1 ^ uint64(flags.RCode())<<56 | 1
 	}
 	if m.detail = outline.TTL; outline.Answers && !flags.Has(wire.AA) {
 		m.traits |= isAging
 	}
+}
+
+func (m *Message) judge(flags wire.Flags, outline *wire.Outline) exchange.Outcome {
+	outcome := exchange.JudgeOutline(flags, outline)
+	if m.is(isCut) && outcome == exchange.NoData && outline.Answers {
+		return CutOff // the records that it has are not in the capture
+	}
+	return outcome
+}
+
+// outcome is as what the exchange ends that a reply belongs to.
+func (m *Message) outcome(v wire.View) exchange.Outcome {
+	outline := v.Outline()
+	return m.judge(v.Flags(), &outline)
 }
 
 // cutShort stands for what a reply says of which a part is missing.

@@ -146,21 +146,22 @@ func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 	at := 0
 	for i := range c.items {
 		it := &c.items[i]
-		o.messages(c.messages[at:it.before], c.envelopes[at:it.before], pairer)
+		o.messages(c, at, it.before, pairer)
 		at = it.before
 		o.item(it, pairer)
 	}
-	o.messages(c.messages[at:c.count], c.envelopes[at:c.count], pairer)
+	o.messages(c, at, c.count, pairer)
 }
 
-func (o *Overview) messages(all []Message, envelopes []Envelope, pairer *Pairer) {
-	replies := 0
+// messages takes those of a chunk that are from one up to another.
+func (o *Overview) messages(c *chunk, from, to int, pairer *Pairer) {
+	replies, places, all := 0, c.places[from:to], c.messages[from:to]
 	for i := range all {
 		m := &all[i]
 		if m.is(isReply) {
 			replies++
 		}
-		pairer.Message(m, &envelopes[i])
+		pairer.Message(m, &c.envelopes, places[i])
 	}
 	o.Messages, o.Replies, o.Queries = o.Messages+len(all), o.Replies+replies, o.Queries+len(all)-replies
 }
@@ -191,11 +192,11 @@ func (o *Overview) item(it *item, pairer *Pairer) {
 func (o *Overview) add(p *Pair) {
 	asker, fresh := o.clients.of(p.client)
 	if fresh {
-		asker.host = p.Client.Host()
+		asker.host = p.Client().Host()
 	}
 	server, fresh := o.servers.of(p.server)
 	if fresh {
-		server.host = p.Server
+		server.host = p.Server()
 	}
 	if o.options.Late != nil {
 		o.options.Late.tell(p)
@@ -248,7 +249,8 @@ func (o *Overview) add(p *Pair) {
 
 // spell keeps the name of an exchange as it is spelled.
 func (o *Overview) spell(p *Pair) {
-	if name, err := wire.NameFromWire(string(p.message.QuestionBytes()[:p.message.NameSize()])); err == nil {
+	v := p.View()
+	if name, err := wire.NameFromWire(string(v.QuestionBytes()[:v.NameSize()])); err == nil {
 		o.spelled[p.name] = name.Fold()
 	}
 }
@@ -296,8 +298,8 @@ func (p *Pair) Packets() []int {
 
 // slowest lists an exchange that took longer than what is listed.
 func (o *Overview) slowest(p *Pair, took time.Duration) {
-	s := Slow{Number: p.Number, Server: p.Server.AddrPort(), Took: took}
-	if m, err := wire.ReadMessage(p.message.Bytes()); err == nil && len(m.Questions) > 0 {
+	s := Slow{Number: p.Number, Server: p.Server().AddrPort(), Took: took}
+	if m, err := wire.ReadMessage(p.View().Bytes()); err == nil && len(m.Questions) > 0 {
 		s.Question = m.Questions[0]
 	}
 	o.Slowest = append(o.Slowest, s)

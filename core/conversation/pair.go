@@ -42,32 +42,36 @@ type Pair struct {
 	size           uint8 // of its name, in bytes
 	hops           uint8
 	kind           kind
-	lent           bool  // the envelope, and the bytes that it speaks of, are not the pair's own
-	Number         int   // of the question, from 1, in the order of the capture
-	next, previous *Pair // in the ring of the open or of the done ones
+	tcp            bool
+	answered       bool
+	ages           bool // the reply may come out of a cache
+	emitted        bool // it was taken up again: [Pairer.Revised]
+	Cut            bool // the capture holds less of the reply than was sent
+	Number         int  // of the question, from 1, in the order of the capture
 
-	First      Try
-	Received   int64 // nanoseconds since 1970 UTC
-	ReceivedIn int   // the reply's packet number
-	says       uint64
-	*Envelope             // of the question
-	rel        *relations // nil for most
-	twin       *Pair      // the other half, while both are remembered
-	half       Half       // what is known of it once it is not
-	ttl        uint32     // of the reply's first answer, in seconds, where ages says so
-	answered   bool
-	ages       bool // the reply may come out of a cache
-	Cut        bool // the capture holds less of the reply than was sent
-	Torn       bool // of Cut: fragments of it are missing
-	emitted    bool // it was taken up again: [Pairer.Revised]
-	told       told // of that: what was said of it before
+	First          Try
+	Received       int64 // nanoseconds since 1970 UTC
+	ReceivedIn     int   // the reply's packet number
+	says           uint64
+	next, previous *Pair  // in the ring of the open or of the done ones
+	ttl            uint32 // of the reply's first answer, in seconds, where ages says so
+	asked, got     place  // of the envelopes of question and reply
 
-	outcome exchange.Outcome // "" as long as nothing has come
+	from    *envelopes       // where that of the question is; nil once it is the pair's own
+	gotFrom *envelopes       // where that of the reply is; nil once it was looked at
+	opened  bool             // the question's was looked at
+	rel     *relations       // nil for most
+	twin    *Pair            // the other half, while both are remembered
+	half    Half             // what is known of it once it is not
+	Torn    bool             // of Cut: fragments of it are missing
+	told    told             // of one that was emitted: what was said of it before
+	outcome exchange.Outcome // "" as long as nothing has come, or its kind says it
 	Codes   []finding.Code   // what is remarkable about it, once it has been judged
-	reply   *wire.View       // nil without one
-	kept    wire.View        // of the reply, once that is the pair's own
-	room    []byte           // for the question's message
-	own     Envelope
+
+	envelope Envelope // of the question, once it was looked at
+	room     []byte   // for the question's message
+	reply    wire.View
+	kept     []byte // what it views, where that is the pair's own
 }
 
 // relations are what few exchanges have.
@@ -113,7 +117,7 @@ func (p *Pair) Half() Half {
 	return p.half
 }
 
-func (p *Pair) asHalf() Half { return Half{p.Number, p.answered && p.outcome.Good(), p.Waited()} }
+func (p *Pair) asHalf() Half { return Half{p.Number, p.answered && p.Outcome().Good(), p.Waited()} }
 
 // part ends the tie to the twin, which keeps what there is to know.
 func (p *Pair) part() {
@@ -140,12 +144,30 @@ type Try struct {
 
 // reset makes the pair ready for another question. What that sets anew is left.
 func (p *Pair) reset() {
-	p.emitted, p.told = false, told{}
-	p.answered, p.Received, p.ReceivedIn, p.Cut, p.Torn, p.kind, p.outcome, p.half, p.Codes = false, 0, 0, false, false, unusual, "", Half{}, p.Codes[:0]
+	p.answered, p.ages, p.emitted, p.Cut, p.kind, p.opened = false, false, false, false, unusual, false
+	p.Received, p.ReceivedIn, p.half = 0, 0, Half{}
+	if p.outcome != "" || p.Torn || p.told != (told{}) || len(p.Codes) > 0 {
+		p.outcome, p.Torn, p.told, p.Codes = "", false, told{}, p.Codes[:0]
+	}
 }
 
+// open is the envelope of the question, which is taken to the pair when somebody looks
+// at it first: nobody does at nearly all of a busy capture.
+func (p *Pair) open() *Envelope {
+	if p.from != nil && !p.opened {
+		p.envelope, p.opened = p.from.of(p.asked), true
+	}
+	return &p.envelope
+}
+
+// Client is who asked.
+func (p *Pair) Client() capture.End { return p.open().Client }
+
+// Server is who was asked.
+func (p *Pair) Server() capture.End { return p.open().Server }
+
 // View is the question's message in place.
-func (p *Pair) View() wire.View { return p.message }
+func (p *Pair) View() wire.View { return p.open().message }
 
 // NameHash is the hash of the name asked for, letter case aside: another one each run.
 func (p *Pair) NameHash() uint64 { return p.name }
@@ -155,8 +177,7 @@ func HashName(name wire.Name) uint64 {
 	question := wire.Message{Questions: []wire.Question{{Name: name, Type: wire.A, Class: wire.IN}}}
 	data, _ := question.Bytes() // which no single question is too large for
 	view, _ := wire.ReadView(data)
-	hash, _, _ := view.QuestionHashes()
-	return hash
+	return view.Hashes().Name
 }
 
 // ReplyView is the reply's message in place; ok is false without one.
@@ -164,20 +185,30 @@ func (p *Pair) ReplyView() (v wire.View, ok bool) {
 	if !p.answered {
 		return wire.View{}, false
 	}
-	return *p.reply, true
+	return p.replied(), true
+}
+
+// replied is the reply's message in place; nothing of one that was emitted before.
+func (p *Pair) replied() wire.View {
+	if p.gotFrom != nil {
+		p.reply, p.gotFrom = p.gotFrom.of(p.got).message, nil
+	}
+	return p.reply
 }
 
 // bytes is how many bytes both messages have.
 func (p *Pair) bytes() int {
 	if !p.answered {
-		return len(p.message.Bytes())
+		return len(p.View().Bytes())
 	}
-	return len(p.message.Bytes()) + len(p.reply.Bytes())
+	return len(p.View().Bytes()) + len(p.replied().Bytes())
 }
 
 // Outcome is how the exchange ended.
 func (p *Pair) Outcome() exchange.Outcome {
 	switch {
+	case p.kind != unusual:
+		return outcomes[p.kind]
 	case p.outcome != "":
 		return p.outcome
 	case p.Related().Forbidden != nil:
@@ -234,7 +265,7 @@ func (p *Pair) Waited() time.Duration {
 }
 
 func (p *Pair) transport() exchange.Transport {
-	if p.TCP {
+	if p.tcp {
 		return exchange.TCP
 	}
 	return exchange.UDP
@@ -244,10 +275,10 @@ func (p *Pair) transport() exchange.Transport {
 func (p *Pair) Exchange() exchange.Exchange {
 	over := p.transport()
 	e := exchange.Exchange{
-		Number: p.Number, Client: p.Client.AddrPort(), Outcome: p.Outcome(),
-		Server: exchange.Server{Address: p.Server.AddrPort(), Transport: over},
+		Number: p.Number, Client: p.Client().AddrPort(), Outcome: p.Outcome(),
+		Server: exchange.Server{Address: p.Server().AddrPort(), Transport: over},
 	}
-	query := bytes.Clone(p.message.Bytes())
+	query := bytes.Clone(p.View().Bytes())
 	if m, err := wire.ReadMessage(query); len(m.Questions) > 0 {
 		e.Question = m.Questions[0]
 	} else if err != nil {
@@ -255,7 +286,7 @@ func (p *Pair) Exchange() exchange.Exchange {
 	}
 	at := 0
 	for i, try := range p.Sent() {
-		e.Attempts = append(e.Attempts, exchange.Attempt{Transport: over, Local: p.Client.AddrPort(), Query: query,
+		e.Attempts = append(e.Attempts, exchange.Attempt{Transport: over, Local: p.Client().AddrPort(), Query: query,
 			Sent: time.Unix(0, try.At).UTC(), SentIn: try.Packet})
 		if try.At <= p.Received {
 			at = i
@@ -263,7 +294,7 @@ func (p *Pair) Exchange() exchange.Exchange {
 	}
 	if p.answered {
 		last := &e.Attempts[at]
-		last.Reply = bytes.Clone(p.reply.Bytes())
+		last.Reply = bytes.Clone(p.replied().Bytes())
 		last.Received, last.ReceivedIn = time.Unix(0, p.Received).UTC(), p.ReceivedIn
 		m, err := wire.ReadMessage(last.Reply)
 		e.Reply, e.Err = &m, err

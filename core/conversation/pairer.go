@@ -75,33 +75,33 @@ func NewPairer(emit func(*Pair)) *Pairer {
 	return p
 }
 
-// Message takes one DNS message, whose envelope and bytes have to stay until
-// [Pairer.Keep]. It allocates nothing once as many pairs have been open as will ever be
-// at once.
-func (p *Pairer) Message(m *Message, e *Envelope) {
+// Message takes one DNS message, whose envelope and bytes have to stay where they are
+// until [Pairer.Keep]. It allocates nothing once as many pairs have been open as will ever
+// be at once.
+func (p *Pairer) Message(m *Message, from *envelopes, at place) {
 	if p.now = m.At; p.now > p.due || p.now < p.due-linger { // or the capture's time went back
 		p.expire(p.now)
 	}
 	if m.is(isReply) {
-		p.replied(m, e)
+		p.replied(m, from, at)
 	} else {
-		p.asked(m, e)
+		p.asked(m, from, at)
 	}
 }
 
-func (p *Pairer) asked(m *Message, e *Envelope) {
+func (p *Pairer) asked(m *Message, from *envelopes, at place) {
 	pair := p.pairs.of(m.hash)
 	if pair == nil {
-		pair = p.revive(m, e)
+		pair = p.revive(m, from, at)
 	}
 	if pair != nil {
 		p.again(pair, m)
 		return
 	}
 	p.numbered++
-	pair = p.pairOf(m, e)
+	pair = p.pairOf(m, from, at)
 	pair.question = m.says
-	pair.of, pair.hops, pair.size = m.asks()
+	pair.of, pair.hops, pair.size = m.asked()
 	pair.Number, pair.First = p.numbered, Try{m.Number, m.At}
 	p.open.add(pair)
 	p.relate(pair)
@@ -115,28 +115,28 @@ func (p *Pairer) asked(m *Message, e *Envelope) {
 }
 
 // pairOf is a new pair for a message, to be found by it.
-func (p *Pairer) pairOf(m *Message, e *Envelope) *Pair {
+func (p *Pairer) pairOf(m *Message, from *envelopes, at place) *Pair {
 	pair := p.fresh()
 	pair.hash, pair.name, pair.client, pair.server = m.hash, m.name, m.client, m.server
-	pair.Envelope, pair.lent = e, true
+	pair.tcp, pair.from, pair.asked = m.is(isTCP), from, at
 	p.pairs.add(pair)
 	return pair
 }
 
 // keep makes the envelope the pair's own, with a copy of the bytes that it speaks of.
 func (p *Pair) keep() {
-	message := p.message.Bytes()
-	p.own = *p.Envelope
-	p.own.message = p.message.Over(append(p.room, message[:min(len(message), maxQuery)]...))
-	p.room = p.own.message.Bytes()[:0]
-	p.Envelope, p.lent = &p.own, false
-	p.size = uint8(p.own.message.NameSize()) // 0 where the copy was cut within many questions
+	e := p.open()
+	message := e.message.Bytes()
+	e.message = e.message.Over(append(p.room, message[:min(len(message), maxQuery)]...))
+	p.room = e.message.Bytes()[:0]
+	p.from = nil
+	p.size = uint8(e.message.NameSize()) // 0 where the copy was cut within many questions
 }
 
 // Keep makes the pairer independent of all messages that it was given: call it before
 // they go.
 func (p *Pairer) Keep() {
-	for pair := p.open.head.previous; pair.lent; pair = pair.previous { // those before it are its own already
+	for pair := p.open.head.previous; pair.from != nil; pair = pair.previous { // those before it are its own already
 		pair.keep()
 	}
 }
@@ -144,12 +144,12 @@ func (p *Pairer) Keep() {
 // again is a question's packet seen once more: captured twice, going round in a
 // loop, or sent again by its client.
 func (p *Pairer) again(pair *Pair, m *Message) {
-	if pair.TCP {
+	if pair.tcp {
 		return
 	}
 	r := p.related(pair)
 	seen := max(r.seen, pair.First.At)
-	_, hops, _ := m.asks()
+	_, hops, _ := m.asked()
 	if hops < pair.hops {
 		r.Copies, r.falling = r.Copies+1, true
 	} else if gap := m.At - seen; gap <= oneMoment && gap >= 0 {
@@ -205,46 +205,48 @@ func addressTypes(a, b wire.Type) bool {
 }
 
 func (p *Pair) link() Link {
-	l := Link{Number: p.Number, Server: p.Server, TCP: p.TCP, Sent: p.First.At}
+	l := Link{Number: p.Number, Server: p.Server(), TCP: p.tcp, Sent: p.First.At}
 	if p.answered {
-		l.Ended, l.Outcome = p.Received, p.outcome
+		l.Ended, l.Outcome = p.Received, p.Outcome()
 	}
 	return l
 }
 
-func (p *Pairer) replied(m *Message, e *Envelope) {
+func (p *Pairer) replied(m *Message, from *envelopes, at place) {
 	pair := p.pairs.of(m.hash)
 	if pair == nil {
-		if !e.message.HasQuestion() {
-			pair = p.unquestioned(e.id, e.Client, e.Server, m.At)
-		}
-		if pair == nil {
-			pair = p.revive(m, e)
-		}
-		if pair == nil {
-			p.unsolicited(m, e)
-			return
+		if pair = p.revive(m, from, at); pair == nil {
+			e := from.of(at)
+			if !e.message.HasQuestion() {
+				pair = p.unquestioned(e.id, e.Client, e.Server, m.At)
+			}
+			if pair == nil {
+				p.unsolicited(m, &e)
+				return
+			}
 		}
 	}
 	if pair.answered {
-		p.repliedAgain(pair, m, e)
+		p.repliedAgain(pair, m, from.of(at).message)
 		return
 	}
 	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.At, m.Number, m.is(isCut), m.is(isTorn)
 	pair.kind, pair.says, pair.ttl, pair.ages, pair.answered = m.kind, m.says, m.detail, m.is(isAging), true
-	if pair.outcome = outcomes[m.kind]; m.kind == unusual {
-		pair.outcome = e.outcome
+	pair.gotFrom, pair.got = from, at
+	if m.kind == unusual {
+		pair.outcome = from.of(at).outcome
 	} else if p.done.size >= maxDone && pair.ordinary() {
-		p.settle(pair, e)
+		p.settle(pair)
 		return
 	}
 	p.open.remove(pair)
-	p.remember(pair, e.message)
+	p.remember(pair)
 }
 
 // remember keeps an answered exchange whole, and the oldest makes room where there is none.
-func (p *Pairer) remember(pair *Pair, reply wire.View) {
-	if pair.lent {
+func (p *Pairer) remember(pair *Pair) {
+	reply := pair.replied()
+	if pair.from != nil {
 		pair.keep()
 	}
 	var room []byte
@@ -253,8 +255,8 @@ func (p *Pairer) remember(pair *Pair, reply wire.View) {
 	} else {
 		room = make([]byte, 0, 512)
 	}
-	pair.kept = reply.Over(append(room, reply.Bytes()...))
-	pair.reply = &pair.kept
+	pair.kept = append(room, reply.Bytes()...)
+	pair.reply = reply.Over(pair.kept)
 	p.done.add(pair)
 	p.doneBytes += len(reply.Bytes())
 	for p.done.size > maxDone || p.doneBytes > maxDoneBytes {
@@ -266,7 +268,7 @@ func (p *Pairer) remember(pair *Pair, reply wire.View) {
 // answers: a server that could not read it need not repeat it.
 func (p *Pairer) unquestioned(id uint16, client, server capture.End, at int64) *Pair {
 	for pair := range p.newest(at) {
-		if pair.id == id && pair.Client == client && pair.Server == server {
+		if e := pair.open(); e.id == id && e.Client == client && e.Server == server {
 			return pair
 		}
 	}
@@ -292,15 +294,15 @@ func (p *Pairer) newest(at int64) iter.Seq[*Pair] {
 
 // repliedAgain is a reply to a question that has one: captured twice, an answer to
 // a question that was sent twice, or one that says something else.
-func (p *Pairer) repliedAgain(pair *Pair, m *Message, e *Envelope) {
-	if bytes.Equal(pair.reply.Bytes(), e.message.Bytes()) || pair.emitted && pair.says == m.says {
+func (p *Pairer) repliedAgain(pair *Pair, m *Message, reply wire.View) {
+	if bytes.Equal(pair.replied().Bytes(), reply.Bytes()) || pair.emitted && pair.says == m.says {
 		if m.At-pair.Received <= oneMoment {
 			p.Duplicates++
 		}
 		return
 	}
 	// Of one that was emitted the reply is not there any more, but what it said.
-	if !pair.Related().differs && pair.says != cutShort && m.says != cutShort && (pair.says != m.says || pair.reply.AnswerSum() != e.message.AnswerSum()) {
+	if !pair.Related().differs && pair.says != cutShort && m.says != cutShort && (pair.says != m.says || pair.replied().AnswerSum() != reply.AnswerSum()) {
 		r := p.related(pair)
 		r.OtherIn, r.differs = m.Number, true
 	}
@@ -308,7 +310,7 @@ func (p *Pairer) repliedAgain(pair *Pair, m *Message, e *Envelope) {
 
 // unsolicited is a reply that answers no question of the capture.
 func (p *Pairer) unsolicited(m *Message, e *Envelope) {
-	_, question, _ := e.message.QuestionHashes()
+	question := e.message.Hashes().Question
 	fits := p.wanted[(question^m.client)%buckets]
 	if fits != nil && (fits.answered || fits.question != question || fits.client != m.client) {
 		fits = nil
@@ -340,8 +342,8 @@ func (p *Pairer) CutReply(packet *capture.Packet) {
 // Forbidden takes an ICMP error that quotes a packet of a question.
 func (p *Pairer) Forbidden(packet *capture.Packet) {
 	for pair := range p.newest(packet.At) {
-		if pair.Client == packet.From && pair.Server == packet.To && pair.Related().Forbidden == nil &&
-			(len(packet.Payload) < 2 || binary.BigEndian.Uint16(packet.Payload) == pair.id) {
+		if e := pair.open(); e.Client == packet.From && e.Server == packet.To && pair.Related().Forbidden == nil &&
+			(len(packet.Payload) < 2 || binary.BigEndian.Uint16(packet.Payload) == e.id) {
 			r := p.related(pair)
 			r.Forbidden, r.ReportIn = packet.Report, packet.Number
 			return
@@ -386,7 +388,7 @@ func (p *Pairer) finish(pair *Pair) {
 	p.lose(pair)
 	if pair.answered {
 		p.done.remove(pair)
-		p.doneBytes -= len(pair.reply.Bytes())
+		p.doneBytes -= len(pair.kept)
 	} else {
 		p.open.remove(pair)
 		pair.giveUp(p.now)
@@ -405,11 +407,11 @@ func (p *Pairer) finish(pair *Pair) {
 // drop makes the pair ready for another question.
 func (p *Pairer) drop(pair *Pair) {
 	pair.part()
-	if room := pair.kept.Bytes(); room != nil {
-		if cap(room) <= maxSpare {
-			p.spare = append(p.spare, room[:0])
+	if pair.kept != nil {
+		if cap(pair.kept) <= maxSpare {
+			p.spare = append(p.spare, pair.kept[:0])
 		}
-		pair.kept = wire.View{}
+		pair.kept = nil
 	}
 	if r := pair.rel; r != nil {
 		*r = relations{again: r.again[:0]}

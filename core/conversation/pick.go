@@ -35,8 +35,9 @@ func (k *Picked) Add(p *Pair) {
 	if k.flows == nil {
 		k.flows, k.comments = map[[2]capture.End]bool{}, map[int]string{}
 	}
-	if p.TCP && len(k.flows) < maxPickedFlows {
-		k.flows[[2]capture.End{p.Client, p.Server}], k.flows[[2]capture.End{p.Server, p.Client}] = true, true
+	if p.tcp && len(k.flows) < maxPickedFlows {
+		client, server := p.Client(), p.Server()
+		k.flows[[2]capture.End{client, server}], k.flows[[2]capture.End{server, client}] = true, true
 	}
 	if len(p.Codes) > 0 && len(k.comments) < maxComments {
 		var words []string

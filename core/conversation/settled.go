@@ -32,8 +32,7 @@ func (p *Pair) ordinary() bool {
 }
 
 // settle emits an ordinary exchange whose reply has just come.
-func (p *Pairer) settle(pair *Pair, e *Envelope) {
-	pair.reply = &e.message // it is emitted before those bytes go
+func (p *Pairer) settle(pair *Pair) {
 	p.lose(pair)
 	p.open.remove(pair)
 	p.Emit(pair)
@@ -82,7 +81,7 @@ func (p *Pairer) settledHalf(pair *Pair) Half {
 
 // revive takes up an exchange again of which more has come: a message that belongs to
 // it. nil: there is none.
-func (p *Pairer) revive(m *Message, e *Envelope) *Pair {
+func (p *Pairer) revive(m *Message, from *envelopes, at place) *Pair {
 	if p.marked[m.hash%marks] != uint32(m.hash>>32) {
 		return nil
 	}
@@ -90,12 +89,13 @@ func (p *Pairer) revive(m *Message, e *Envelope) *Pair {
 	if s.hash != m.hash || s.number == 0 || m.At-s.ended > linger {
 		return nil
 	}
-	pair := p.pairOf(m, e)
+	pair := p.pairOf(m, from, at)
 	pair.Number, pair.hops, pair.First = s.number, s.hops, Try{s.packet, s.sent}
 	pair.Received, pair.ReceivedIn, pair.says, pair.answered, pair.emitted, pair.told = s.ended, s.last, s.says, true, true, s.told
 	pair.about, pair.wants, pair.question, pair.of, pair.size = 0, 0, 0, 0, 0
+	pair.gotFrom, pair.reply = nil, wire.View{}
 	pair.keep()
 	s.number = 0
-	p.remember(pair, wire.View{})
+	p.remember(pair)
 	return pair
 }

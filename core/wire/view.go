@@ -96,13 +96,15 @@ func skipWireName(msg []byte, off int) (int, error) {
 }
 
 // ID returns the message's identifier.
-func (v View) ID() uint16 { return binary.BigEndian.Uint16(v.msg) }
+func (v View) ID() uint16 { return binary.BigEndian.Uint16(v.header()[:]) }
+
+func (v View) header() *[headerSize]byte { return (*[headerSize]byte)(v.msg) }
 
 // Flags returns the header's flags, opcode and response code.
-func (v View) Flags() Flags { return Flags(binary.BigEndian.Uint16(v.msg[2:])) }
+func (v View) Flags() Flags { return Flags(binary.BigEndian.Uint16(v.header()[2:])) }
 
 // Count returns how many entries the header promises for a section.
-func (v View) Count(s Section) uint16 { return binary.BigEndian.Uint16(v.msg[4+2*int(s):]) }
+func (v View) Count(s Section) uint16 { return binary.BigEndian.Uint16(v.header()[4+2*int(s):]) }
 
 // HasQuestion reports whether there is a question at all.
 func (v View) HasQuestion() bool { return v.qname > 0 }
@@ -146,48 +148,90 @@ func (v View) QuestionBytes() []byte {
 // messages whose hashes are the same.
 var hashSeed, hashSecret = rand.Uint64(), rand.Uint64()
 
-// Read is [ReadView] into v, and [View.QuestionHashes] in one go: every message of a
-// capture goes through it. It does not believe a first name that is compressed: there is
-// nothing before it to point at.
-func (v *View) Read(msg []byte) (name, question uint64, t Type, err error) {
-	if len(msg) > headerSize && len(msg) <= maxMessage && binary.BigEndian.Uint16(msg[4:]) == 1 {
-		off, label := headerSize, msg[headerSize]
-		for label-1 < maxLabel {
-			if off += 1 + int(label); off >= len(msg) {
-				break
-			}
-			label = msg[off]
+// Familiar are names that were read before: most messages of a capture are about few. The
+// zero value is ready to use.
+type Familiar [1 << 13]familiarName
+
+// familiarName is a name as it stood, and its hash.
+type familiarName struct {
+	hash uint64
+	size uint8 // in bytes; 0: none
+	name [87]byte
+}
+
+// place is where a name is remembered that begins with these bytes.
+func (names *Familiar) place(begin *[16]byte) *familiarName {
+	key := foldTwo(binary.LittleEndian.Uint64(begin[:])^hashSecret, binary.LittleEndian.Uint64(begin[8:])^hashSeed)
+	return &names[key%uint64(len(names))]
+}
+
+// Name returns the hash of a message's first name, and how many bytes it has: as
+// [View.Hashes] and [View.NameSize], but only of a message that [ReadView] and the next look
+// find nothing unusual in. 0 bytes: it did not look like most do.
+func (names *Familiar) Name(msg []byte) (hash uint64, size int) {
+	if len(msg) < headerSize+16 || len(msg) > maxMessage || binary.BigEndian.Uint16(msg[4:]) != 1 {
+		return 0, 0
+	}
+	known := names.place((*[16]byte)(msg[headerSize:]))
+	size = int(known.size)
+	if headerSize+size > len(msg)-4 || string(known.name[:size]) != string(msg[headerSize:headerSize+size]) || size == 0 {
+		return known.read(msg)
+	}
+	return known.hash, size
+}
+
+// read reads the first name of a message, and remembers it.
+func (k *familiarName) read(msg []byte) (hash uint64, size int) {
+	v, h, err := Read(msg)
+	if err != nil {
+		return 0, 0
+	}
+	if v.NameSize() <= len(k.name) {
+		k.hash, k.size = h.Name, uint8(copy(k.name[:], msg[headerSize:headerSize+v.NameSize()]))
+	}
+	return h.Name, v.NameSize()
+}
+
+// Named is the view of a message whose one question has a name of so many bytes, as
+// [Familiar.Name] told.
+func Named(msg []byte, size int) View { return View{msg, uint16(size), uint16(headerSize + size + 4)} }
+
+// Hashes are those of a message's first question, letter case ignored.
+type Hashes struct {
+	Name, Question uint64 // of its name alone, and of all of it; 0 without one
+	Type           Type
+}
+
+// Read is [ReadView] with [View.Hashes]. It does not believe a first name that is
+// compressed: there is nothing before it to point at.
+func Read(msg []byte) (View, Hashes, error) {
+	v, err := ReadView(msg)
+	if err != nil {
+		return v, Hashes{}, err
+	}
+	for off := headerSize; off < headerSize+v.NameSize(); off += 1 + int(msg[off]) {
+		if msg[off] >= 0xC0 {
+			return v, Hashes{}, &ParseError{"QNAME", headerSize, ErrPointer}
 		}
-		if off < len(msg)-4 && off-headerSize < maxName && label == 0 {
-			v.msg, v.qname, v.records = msg, uint16(off+1-headerSize), uint16(off+5)
-			name = nameHash(msg[headerSize : off+1])
-			rest := binary.BigEndian.Uint32(msg[off+1:])
-			return name, fold64(name ^ uint64(rest)), Type(rest >> 16), nil
-		}
 	}
-	if *v, err = ReadView(msg); err != nil {
-		return 0, 0, 0, err
-	}
-	if v.qname > 0 && msg[headerSize+v.qname-1] != 0 {
-		return 0, 0, 0, &ParseError{"QNAME", headerSize, ErrPointer}
-	}
-	name, question, t = v.QuestionHashes()
-	return name, question, t, nil
+	return v, v.Hashes(), nil
 }
 
 // NameSize is how many bytes the first question's name has, up to 255; 0 without one.
 func (v View) NameSize() int { return int(v.qname) }
 
-// QuestionHashes returns hashes of the first question's name alone and of the
-// whole question, letter case ignored, and its type; 0 without one.
-func (v View) QuestionHashes() (name, question uint64, t Type) {
-	b := v.QuestionBytes()
-	if len(b) < 4 {
-		return 0, 0, 0
+// Hashes returns those of the first question.
+func (v View) Hashes() Hashes {
+	if v.qname == 0 {
+		return Hashes{}
 	}
-	name = nameHash(b[:len(b)-4])
-	rest := binary.BigEndian.Uint32(b[len(b)-4:])
-	return name, fold64(name ^ uint64(rest)), Type(rest >> 16)
+	name := nameHash(v.msg[headerSize : headerSize+v.qname])
+	return Hashes{name, v.QuestionHash(name), v.QType()}
+}
+
+// QuestionHash is that of the first question, whose name has a hash.
+func (v View) QuestionHash(name uint64) uint64 {
+	return fold64(name ^ uint64(binary.BigEndian.Uint32(v.msg[v.records-4:])))
 }
 
 // nameHash hashes a name in wire form, letter case ignored.
@@ -263,75 +307,83 @@ type Outline struct {
 
 // Outline reads the message once, as far as it is sound, and allocates nothing. It is
 // apart from [View.Records], since every reply of a capture goes through it.
-func (v *View) Outline() (o Outline) {
-	msg, off, wanted, addresses := v.msg, int(v.records), v.QType(), uint64(0)
-	counts := (*[headerSize]byte)(msg)
+func (v View) Outline() (o Outline) {
+	header, wanted, addresses := v.header(), v.QType(), uint64(0)
+	rest := v.msg[v.records:]
 	o.Code = v.Flags().RCode()
-	for left := binary.BigEndian.Uint16(counts[6:]); left > 0; left-- {
-		head, end := recordAt(msg, off)
-		if end == 0 {
+	for left := binary.BigEndian.Uint16(header[6:]); left > 0; left-- {
+		if len(rest) < minRecord {
 			o.Answers, o.Addresses = true, addresses
 			return o
 		}
-		t := Type(binary.BigEndian.Uint16(head[:]))
+		owner := ownerSize(rest)
+		if len(rest) < owner+10 {
+			o.Answers, o.Addresses = true, addresses
+			return o
+		}
+		head := (*[10]byte)(rest[owner:])
+		t, size := Type(binary.BigEndian.Uint16(head[:])), int(binary.BigEndian.Uint16(head[8:]))
+		if rest = rest[owner+10:]; len(rest) < size {
+			o.Answers, o.Addresses = true, addresses
+			return o
+		}
 		if !o.Answers {
 			o.Answers, o.TTL = true, binary.BigEndian.Uint32(head[4:])
 		}
 		if t == wanted || wanted == ANY {
 			o.Answered = true
 		}
-		if t == A && head[9] == 4 && head[8] == 0 {
-			addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(msg[end-4:])))
-		} else if t == AAAA && head[9] == 16 && head[8] == 0 {
-			addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(msg[end-16:])) ^ binary.BigEndian.Uint64(msg[end-8:]))
+		if t == A && size == 4 {
+			addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(rest)))
+		} else if t == AAAA && size == 16 {
+			addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(rest)) ^ binary.BigEndian.Uint64(rest[8:]))
 		}
-		off = end
+		rest = rest[size:]
 	}
 	o.Addresses = addresses
-	for left := binary.BigEndian.Uint16(counts[8:]); left > 0; left-- {
-		head, end := recordAt(msg, off)
-		if end == 0 {
+	authority := int(binary.BigEndian.Uint16(header[8:]))
+	for left := authority + int(binary.BigEndian.Uint16(header[10:])); left > 0; left-- {
+		if len(rest) < minRecord {
 			return o
 		}
-		t := Type(binary.BigEndian.Uint16(head[:]))
-		o.NS, o.SOA = o.NS || t == NS, o.SOA || t == SOA
-		off = end
-	}
-	for left := binary.BigEndian.Uint16(counts[10:]); left > 0; left-- {
-		head, end := recordAt(msg, off)
-		if end == 0 {
+		owner := ownerSize(rest)
+		if len(rest) < owner+10 {
 			return o
 		}
-		if Type(binary.BigEndian.Uint16(head[:])) == OPT {
+		head := (*[10]byte)(rest[owner:])
+		t, size := Type(binary.BigEndian.Uint16(head[:])), int(binary.BigEndian.Uint16(head[8:]))
+		if rest = rest[owner+10:]; len(rest) < size {
+			return o
+		}
+		if authority > 0 {
+			authority--
+			o.NS, o.SOA = o.NS || t == NS, o.SOA || t == SOA
+		} else if t == OPT {
 			o.Code |= RCode(head[4]) << 4
 		}
-		off = end
+		rest = rest[size:]
 	}
 	return o
 }
 
-// recordAt returns the type, class, TTL and length of the record at off as they stand,
-// and where its data ends; 0 for a record that is not sound.
-func recordAt(msg []byte, off int) (head *[10]byte, end int) {
-	if uint(off) >= uint(len(msg)) {
-		return nil, 0
+// minRecord is the size of the smallest record: the root as its owner, and no data.
+const minRecord = 11
+
+// ownerSize is how many bytes the owner name has that a record begins with; more than
+// there are when it is not sound.
+func ownerSize(record []byte) int {
+	if record[0]-1 < 0xBF { // neither compressed nor the root, as few are
+		return anyOwnerSize(record)
 	}
-	c := msg[off]
-	off += 1 + int(c>>7)
-	if c-1 < 0xBF { // neither compressed nor the root, as few owners are
-		var err error
-		if off, err = skipWireName(msg, off-1-int(c>>7)); err != nil {
-			return nil, 0
-		}
+	return 1 + int(record[0]>>7)
+}
+
+func anyOwnerSize(record []byte) int {
+	size, err := skipWireName(record, 0)
+	if err != nil {
+		return maxMessage
 	}
-	if off+10 > len(msg) {
-		return nil, 0
-	}
-	head = (*[10]byte)(msg[off : off+10])
-	if end = off + 10 + int(binary.BigEndian.Uint16(head[8:])); end > len(msg) {
-		return nil, 0
-	}
-	return head, end
+	return size
 }
 
 // Records walks the records of the message in order.
