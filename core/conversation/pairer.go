@@ -55,9 +55,7 @@ type Pairer struct {
 	due        int64          // when something is to be given up
 	open, done ring
 	doneBytes  int // of the replies of the done ones
-	settled    [marks]settled
-	marked     [marks]uint32 // parts of their hashes: most look-ups end here, in the processor's cache
-	halves     [marks]settledHalf
+	settled    settledOnes
 	free       []*Pair
 	rooms      []*relations // that are not in use
 	spare      [][]byte     // room for replies

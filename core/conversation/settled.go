@@ -10,16 +10,44 @@ import (
 // emitted while all of them is in the processor's cache, and what is left is small. Should
 // more come of one, that is enough to take it up again.
 
-// settled is what is left of an exchange that was emitted while more could come of it.
-// Each is put somewhere else, so it is one line of the processor's cache.
+// settled is what is left of an exchange that was emitted while more could come of it. It
+// is one line of the processor's cache.
 type settled struct {
-	hash         uint64 // of all that ties a message to it; 0: nothing
+	hash         uint64 // of all that ties a message to it; 0: it was taken up again
 	sent, ended  int64
 	number       int
 	packet, last int // that asked, and that answered
 	says         uint64
+	of           wire.Type
+	good         bool
 	hops         uint8
 	told         told
+}
+
+// settledOnes are the last of them, in turn: they are written one after the other. What
+// finds them is small, so that most look-ups end in the processor's cache.
+type settledOnes struct {
+	ring   [marks]settled
+	count  uint32 // how many there were
+	found  [marks]settledMark
+	halves [marks]settledHalf
+}
+
+// settledMark is where a hash was last seen.
+type settledMark struct{ part, at uint32 }
+
+// settledHalf is where an exchange is whose other half may be asked yet.
+type settledHalf struct {
+	key uint64
+	at  uint32
+}
+
+// at returns one of them by how many there were before it; nil: it is forgotten.
+func (all *settledOnes) at(n uint32) *settled {
+	if all.count-n-1 >= marks {
+		return nil
+	}
+	return &all.ring[n%marks]
 }
 
 // told is what was said already of an exchange that is taken up again.
@@ -42,13 +70,16 @@ func (p *Pairer) settle(pair *Pair) {
 
 // leave notes what is left of an exchange.
 func (p *Pairer) leave(pair *Pair, t told) {
-	at := pair.hash % marks
-	p.marked[at] = uint32(pair.hash >> 32)
-	s := &p.settled[at]
+	all := &p.settled
+	at := all.count
+	all.count++
+	all.found[pair.hash%marks] = settledMark{uint32(pair.hash >> 32), at}
+	s := &all.ring[at%marks]
 	s.hash, s.sent, s.ended, s.number, s.packet, s.last = pair.hash, pair.First.At, pair.Received, pair.Number, pair.First.Packet, pair.ReceivedIn
-	s.says, s.hops, s.told = pair.says, pair.hops, t
+	s.says, s.of, s.hops, s.told = pair.says, pair.of, pair.hops, t
 	if (pair.of == wire.A || pair.of == wire.AAAA) && pair.twin == nil && pair.half.Number == 0 && !pair.emitted {
-		p.halves[pair.about] = settledHalf{halfKey(pair), pair.First.At, pair.of, pair.asHalf()}
+		s.good = pair.Outcome().Good()
+		all.halves[pair.about] = settledHalf{halfKey(pair), at}
 	}
 }
 
@@ -59,34 +90,31 @@ func (p *Pairer) crowdOut(pair *Pair) {
 	p.finish(pair)
 }
 
-// settledHalf is a settled exchange whose other half may be asked yet.
-type settledHalf struct {
-	key  uint64
-	sent int64
-	of   wire.Type
-	Half
-}
-
 // halfKey is what both halves have in common.
 func halfKey(p *Pair) uint64 { return mix(p.name, p.client^p.server) }
 
 // settledHalf is the other half of a pair that has just been asked, where that is settled.
 func (p *Pairer) settledHalf(pair *Pair) Half {
-	h := &p.halves[pair.about]
-	if h.Number == 0 || h.key != halfKey(pair) || pair.First.At-h.sent > pairWithin || !addressTypes(h.of, pair.of) {
+	h := &p.settled.halves[pair.about]
+	if h.key != halfKey(pair) {
 		return Half{}
 	}
-	return h.Half
+	s := p.settled.at(h.at)
+	if s == nil || pair.First.At-s.sent > pairWithin || !addressTypes(s.of, pair.of) {
+		return Half{}
+	}
+	return Half{s.number, s.good, time.Duration(s.ended - s.sent)}
 }
 
 // revive takes up an exchange again of which more has come: a message that belongs to
 // it. nil: there is none.
 func (p *Pairer) revive(m *Message, from *envelopes, at place) *Pair {
-	if p.marked[m.hash%marks] != uint32(m.hash>>32) {
+	mark := p.settled.found[m.hash%marks]
+	if mark.part != uint32(m.hash>>32) {
 		return nil
 	}
-	s := &p.settled[m.hash%marks]
-	if s.hash != m.hash || s.number == 0 || m.At-s.ended > linger {
+	s := p.settled.at(mark.at)
+	if s == nil || s.hash != m.hash || m.At-s.ended > linger {
 		return nil
 	}
 	pair := p.pairOf(m, from, at)
@@ -95,7 +123,7 @@ func (p *Pairer) revive(m *Message, from *envelopes, at place) *Pair {
 	pair.about, pair.wants, pair.question, pair.of, pair.size = 0, 0, 0, 0, 0
 	pair.gotFrom, pair.reply = nil, wire.View{}
 	pair.keep()
-	s.number = 0
+	s.hash = 0
 	p.remember(pair)
 	return pair
 }
