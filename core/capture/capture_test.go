@@ -227,13 +227,12 @@ func datagrams(data []byte, quick bool) (all []Packet) {
 		for {
 			var p Packet
 			if quick && !decoder.Waits() {
-				found, number := r.Plains(&batch)
-				for i, d := range found {
-					d.Packet(&p)
-					p.Number, p.Payload = number+i, bytes.Clone(p.Payload)
+				count := r.Plains(&batch, func(number int, at int64, _ Place, h *Header, payload []byte) {
+					p.Plain(number, at, h, payload)
+					p.Payload = bytes.Clone(p.Payload)
 					all = append(all, p)
-				}
-				if len(found) > 0 {
+				})
+				if count > 0 {
 					continue
 				}
 			}

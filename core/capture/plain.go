@@ -13,54 +13,35 @@ const (
 	toPayload    = toUDP + 8
 )
 
-// Plain is a plain datagram where it lies in a [Batch].
-type Plain struct {
-	At    int64  // nanoseconds since 1970 UTC; 0 when not known
-	Place uint32 // where it begins in the batch: what [Batch.Plain] takes
-	data  []byte // its headers and its payload
-}
+// Place is where a plain datagram lies in a [Batch].
+type Place uint32
 
-// Parts are those of IPv4 and UDP before the payload, and that.
-func (d *Plain) Parts() (h *Header, payload []byte) {
-	return (*Header)(d.data), d.data[len(h):]
-}
-
-// maxPlains is how many are found at a time.
-const maxPlains = 1 << 8
-
-// Plains takes the next packets of the batch that was begun last, as [Reader.Next] would,
-// as long as they are plain, and returns them with the number of the first: none where
-// another packet comes next, or none. They are good until the next call.
-func (r *Reader) Plains(b *Batch) (found []Plain, number int) {
+// Plains hands the next packets of the batch that was begun last to take, as [Reader.Next]
+// would, as long as they are plain, and returns how many that were: the number of each, when
+// it came (nanoseconds since 1970 UTC; 0 when not known) and where its parts lie.
+func (r *Reader) Plains(b *Batch, take func(number int, at int64, place Place, h *Header, payload []byte)) (count int) {
 	if !r.plain || r.err != nil {
-		return nil, 0
+		return 0
 	}
-	if b.plains == nil {
-		b.plains = make([]Plain, maxPlains)
-	}
-	data, at, fraction, count := b.data, b.next, r.fraction, 0
-	for all := b.plains; count < len(all) && at <= len(data)-recordHeader-toPayload; count++ {
-		head := (*[recordHeader + toPayload]byte)(data[at:])
-		captured := binary.LittleEndian.Uint32(head[8:])
-		end := at + recordHeader + int(captured)
-		if captured > maxPacket || end > len(data) {
+	data, next := b.data, b.next
+	defer func(begun int) {
+		r.number, r.offset = r.number+count, r.offset+int64(b.next-begun)
+	}(b.next)
+	for next <= len(data)-recordHeader-toPayload {
+		head := (*[recordHeader + toPayload]byte)(data[next:])
+		captured := int(binary.LittleEndian.Uint32(head[8:]))
+		frame := (*[toPayload]byte)(head[recordHeader:])
+		begin := next + recordHeader + toIP
+		end := begin + plainSize(frame)
+		if next += recordHeader + captured; captured > maxPacket || next > len(data) || end > next {
 			break
 		}
-		size := plainSize((*[toPayload]byte)(head[recordHeader:]))
-		if toIP+size > int(captured) {
-			break
-		}
-		d := &all[count]
-		d.At = int64(binary.LittleEndian.Uint32(head[:]))*1e9 + int64(binary.LittleEndian.Uint32(head[4:]))*fraction
-		d.Place = uint32(at + recordHeader + toIP)
-		d.data = data[at+recordHeader+toIP:][:size]
-		at = end
+		b.next = next
+		count++
+		seconds, fraction := binary.LittleEndian.Uint32(head[:]), binary.LittleEndian.Uint32(head[4:])
+		take(r.number+count, int64(seconds)*1e9+int64(fraction)*r.fraction, Place(begin), (*Header)(frame[toIP:]), data[begin+len(Header{}):end])
 	}
-	r.offset += int64(at - b.next)
-	b.next = at
-	number = r.number + 1
-	r.number += count
-	return b.plains[:count], number
+	return count
 }
 
 // plainSize is how many bytes the packet in a frame has; more than there can be when it is
@@ -121,14 +102,14 @@ func (h *Header) Hops() uint8 { return h[8] }
 // size is how many bytes its payload has.
 func (h *Header) size() int { return int(binary.BigEndian.Uint16(h[24:])) - 8 }
 
-// Plain is a plain datagram of the batch, by its place.
-func (b *Batch) Plain(place uint32) (h *Header, payload []byte) {
-	h = (*Header)(b.data[place:])
-	return h, b.data[place+uint32(len(h)):][:h.size()]
+// Plain returns the parts of a plain datagram.
+func (b *Batch) Plain(at Place) (h *Header, payload []byte) {
+	h = (*Header)(b.data[at:])
+	return h, b.data[int(at)+len(h):][:h.size()]
 }
 
-// Packet sets p from the datagram, all but its number.
-func (d *Plain) Packet(p *Packet) {
-	p.plain(d.Parts())
-	p.At = d.At
+// Plain sets p to a plain datagram.
+func (p *Packet) Plain(number int, at int64, h *Header, payload []byte) {
+	p.Number, p.At = number, at
+	p.plain(h, payload)
 }

@@ -81,8 +81,6 @@ type Batch struct {
 	data  []byte // what is parsed: of buf, or large
 	next  int    // in data: where the next packet begins
 	err   error  // of reading; io.EOF at the end
-
-	plains []Plain // of [Reader.Plains]
 }
 
 // Names are the host names that the file gives for addresses, as it stands in it:

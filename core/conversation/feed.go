@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"unquil/core/capture"
+	"unquil/core/exchange"
 	"unquil/core/wire"
 )
 
@@ -123,13 +124,13 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 			for next() {
 				r.Begin(&f.now.batch)
 				for {
-					if found, number := f.plain(r); len(found) > 0 {
-						f.plains(found, number)
-					} else if r.Next(&f.now.batch, &record) {
-						f.record(&record, false)
-					} else {
+					if f.plains(r) {
+						continue
+					}
+					if !r.Next(&f.now.batch, &record) {
 						break
 					}
+					f.record(&record, false)
 				}
 				f.now.offset = r.Offset()
 			}
@@ -175,44 +176,35 @@ func (f *feed) fill(ctx context.Context, r *capture.Reader, filled chan<- *chunk
 	}
 }
 
-// plain finds the plain datagrams that come next: while fragments wait for others, each
-// packet has to be seen by what puts them together.
-func (f *feed) plain(r *capture.Reader) (all []capture.Plain, number int) {
+// plains takes the plain datagrams that come next, and reports whether there were any:
+// while fragments wait for others, each packet has to be seen by what puts them together.
+func (f *feed) plains(r *capture.Reader) bool {
 	if f.decoder.Waits() {
-		return nil, 0
+		return false
 	}
-	return r.Plains(&f.now.batch)
-}
-
-// plains takes plain datagrams, the first of which has a number.
-func (f *feed) plains(all []capture.Plain, number int) {
-	c := f.now
-	c.grow(len(all))
-	for i := range all {
-		d := &all[i]
-		f.seen(d.At)
-		h, _ := d.Parts()
-		if from, to := h.Ports(); from != dnsPort && to != dnsPort || !c.plain(d, number+i, &f.names) {
-			f.rec = nil
-			d.Packet(&f.packet)
-			f.packet.Number = number + i
-			f.datagram(&f.packet, false)
+	f.rec = nil
+	return r.Plains(&f.now.batch, func(number int, at int64, place capture.Place, h *capture.Header, payload []byte) {
+		f.seen(at)
+		if from, to := h.Ports(); (from == dnsPort || to == dnsPort) && f.now.plain(number, at, place, h, payload, &f.names) {
+			return
 		}
-	}
+		f.packet.Plain(number, at, h, payload)
+		f.datagram(&f.packet, false)
+	}) > 0
 }
 
 // plain reads the message in a plain datagram and adds it, and reports whether that was
 // like most are.
-func (c *chunk) plain(d *capture.Plain, number int, names *wire.Familiar) bool {
+func (c *chunk) plain(number int, at int64, where capture.Place, h *capture.Header, payload []byte, names *wire.Familiar) bool {
+	c.grow(1)
 	m := &c.messages[c.count]
-	v, ok := m.plain(d, names)
-	if !ok {
+	if !m.plain(h, payload, names) {
 		return false
 	}
-	m.At, m.Number, c.places[c.count] = d.At, number, place(d.Place)
-	if m.kind == unusual && m.is(isReply) { // how its exchange ends is in its envelope
-		e := envelopeOf(d.Parts())
-		e.outcome = m.outcome(v)
+	m.At, m.Number, c.places[c.count] = at, number, place(where)
+	if m.kind == exchange.Unusual && m.is(isReply) { // how its exchange ends is in its envelope
+		e := envelopeOf(h, payload)
+		e.outcome = m.outcome(e.message)
 		c.places[c.count] = c.add(&e)
 	}
 	c.count++

@@ -29,7 +29,7 @@ const (
 // judge says what is remarkable about one exchange.
 func (o *Overview) judge(p *Pair, of *Stat) {
 	if p.ordinary() {
-		if p.kind == isNoName {
+		if p.kind == exchange.UsualNoName {
 			o.denies(p, of)
 		}
 		return
@@ -165,7 +165,7 @@ type missing struct {
 // same without its end, or with another; and many in a row that do not exist.
 func (o *Overview) missingNames(p *Pair, stat *Stat) {
 	c, sent := stat.missing, p.First.At
-	if stat == &o.clients.rest || p.size == 0 || c != nil && p.kind != isNoName && sent-c.last > suffixWithin {
+	if stat == &o.clients.rest || p.size == 0 || c != nil && p.kind != exchange.UsualNoName && sent-c.last > suffixWithin {
 		return
 	}
 	if c == nil {
@@ -196,7 +196,7 @@ func (o *Overview) missingNames(p *Pair, stat *Stat) {
 			o.late.add(finding.SuffixAppended, m.number)
 		}
 	}
-	if p.kind != isNoName {
+	if p.kind != exchange.UsualNoName {
 		return
 	}
 	known := false // asked for another type, or the same once more
@@ -255,14 +255,14 @@ func (n *noticed) has(hash uint64) bool { return n[hash>>6%64]&(1<<(hash%64)) !=
 func (o *Overview) answers(p *Pair, server *Stat) {
 	question := p.question
 	switch p.kind {
-	case isNoName:
+	case exchange.UsualNoName:
 		if len(o.denied) < maxDenied {
 			if _, known := o.denied[question]; !known {
 				o.denied[question] = p.link()
 				o.mayBeDenied.add(question)
 			}
 		}
-	case isAnswered:
+	case exchange.UsualAnswer:
 		if !p.ages {
 			return // the zone's own word, and no cache's
 		}

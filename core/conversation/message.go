@@ -17,12 +17,12 @@ type Message struct {
 	At     int64 // nanoseconds since 1970 UTC; 0 when not known
 	Number int   // of the packet that it ended in
 
-	hash           uint64 // of what ties a reply to its question
-	name           uint64 // of the name asked for
-	client, server uint64 // of the client's address, and of the server with its port
-	says           uint64 // of a question: its hash; of a reply: its RCODE and its addresses, TTLs and order left aside
-	detail         uint32 // of a question: [Message.asked]; of a reply: the TTL of its first answer, in seconds
-	kind           kind   // of a reply
+	hash           uint64         // of what ties a reply to its question
+	name           uint64         // of the name asked for
+	client, server uint64         // of the client's address, and of the server with its port
+	says           uint64         // of a question: its hash; of a reply: its RCODE and its addresses, TTLs and order left aside
+	detail         uint32         // of a question: [Message.asked]; of a reply: the TTL of its first answer, in seconds
+	kind           exchange.Usual // of a reply: as what its exchange ends
 	traits         traits
 }
 
@@ -47,7 +47,7 @@ type Envelope struct {
 	TCP            bool
 	id             uint16
 	message        wire.View
-	outcome        exchange.Outcome // of a reply of no usual kind: as what its exchange ends
+	outcome        exchange.Outcome // of a reply whose kind is exchange.Unusual: as what its exchange ends
 }
 
 // envelopes are where those of messages are found, until their packets go.
@@ -67,7 +67,7 @@ func (all *envelopes) of(at place) Envelope {
 	if at&isRare != 0 {
 		return all.rare[at&^isRare]
 	}
-	return envelopeOf(all.batch.Plain(uint32(at)))
+	return envelopeOf(all.batch.Plain(capture.Place(at)))
 }
 
 // add adds an envelope.
@@ -92,35 +92,6 @@ func (m *Message) asked() (t wire.Type, hops, size uint8) {
 	return wire.Type(m.detail >> 16), uint8(m.detail >> 8), uint8(m.detail)
 }
 
-// kind is how an exchange that was answered ended, for what is done with nearly all.
-type kind uint8
-
-const (
-	unusual kind = iota // the outcome says how
-	isAnswered
-	isNoData
-	isReferral
-	isNoName
-	kinds
-)
-
-// outcomes are those of the kinds.
-var outcomes = [kinds]exchange.Outcome{isAnswered: exchange.Answered, isNoData: exchange.NoData, isReferral: exchange.Referral, isNoName: exchange.NoName}
-
-func kindOf(o exchange.Outcome) kind {
-	switch o {
-	case exchange.Answered:
-		return isAnswered
-	case exchange.NoData:
-		return isNoData
-	case exchange.Referral:
-		return isReferral
-	case exchange.NoName:
-		return isNoName
-	}
-	return unusual
-}
-
 // packet reads the message that a packet carries, in place. The error is a
 // *wire.ParseError.
 func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte) error {
@@ -142,7 +113,7 @@ func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte) error {
 	if flags := v.Flags(); flags.Has(wire.QR) {
 		e.Client, e.Server = p.To, p.From
 		m.traits |= isReply
-		if m.answers(v, flags); m.kind == unusual {
+		if m.answers(v, flags); m.kind == exchange.Unusual {
 			e.outcome = m.outcome(v)
 		}
 	} else {
@@ -153,33 +124,31 @@ func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte) error {
 	return nil
 }
 
-// plain is the same of a plain datagram, all but when it came. ok is false where that is
-// not like most are.
-func (m *Message) plain(d *capture.Plain, names *wire.Familiar) (v wire.View, ok bool) {
-	_, payload := d.Parts()
-	name, size := names.Name(payload)
+// plain is the same of a plain datagram, all but when it came, and reports whether that is
+// like most are.
+func (m *Message) plain(ends *capture.Header, payload []byte, names *wire.Familiar) bool {
+	hashes, size := names.Read(payload)
 	if size == 0 {
-		return v, false
+		return false
 	}
-	v = wire.Named(payload, size)
-	h, _ := d.Parts()
-	client, server, flags, question := h.From(), h.To(), v.Flags(), v.QuestionHash(name)
-	m.name, m.traits = name, 0
-	if !flags.Has(wire.QR) {
-		m.client, m.server = clientHash(client), serverHash(server)
-		m.tie(question, client.Port(), v.ID())
-		m.asks(question, v.QType(), h.Hops(), size)
-		return v, true
+	v := wire.Named(payload, size)
+	client, server, flags := ends.From(), ends.To(), v.Flags()
+	if m.name, m.traits = hashes.Name, 0; flags.Has(wire.QR) {
+		client, server, m.traits = server, client, isReply
 	}
-	m.client, m.server, m.traits = clientHash(server), serverHash(client), isReply
-	m.tie(question, server.Port(), v.ID())
-	m.answers(v, flags)
-	return v, true
+	m.client, m.server = clientHash(client), serverHash(server)
+	m.tie(hashes.Question, client.Port(), v.ID())
+	if flags.Has(wire.QR) {
+		m.answers(v, flags)
+	} else {
+		m.asks(hashes.Question, hashes.Type, ends.Hops(), size)
+	}
+	return true
 }
 
 // asks says what a question says.
 func (m *Message) asks(question uint64, t wire.Type, hops uint8, nameSize int) {
-	m.says, m.kind = question, unusual
+	m.says, m.kind = question, exchange.Unusual
 	m.detail = uint32(t)<<16 | uint32(hops)<<8 | uint32(nameSize)
 }
 
@@ -201,28 +170,27 @@ func (m *Message) tie(question uint64, port, id uint16) {
 // answers says what a reply says.
 func (m *Message) answers(v wire.View, flags wire.Flags) {
 	outline := v.Outline()
-	outcome := m.judge(flags, &outline)
-	m.kind = kindOf(outcome)
-	if m.says = cutShort; outcome != exchange.Truncated && !m.is(isCut) {
-		m.says = outline.Addresses<<1 ^ uint64(flags.RCode())<<56 | 1
+	m.kind = exchange.JudgeUsual(flags, outline)
+	if m.says = outline.Addresses<<1 ^ uint64(flags.RCode())<<56 | 1; flags.Has(wire.TC) {
+		m.says = cutShort
 	}
-	if m.detail = outline.TTL; outline.Answers && !flags.Has(wire.AA) {
+	if m.is(isCut) {
+		if m.says = cutShort; m.kind == exchange.UsualNoData && outline.Holds.Has(wire.HoldsAny) {
+			m.kind = exchange.Unusual // [CutOff]
+		}
+	}
+	if m.detail = outline.TTL; outline.Holds.Has(wire.HoldsAny) && !flags.Has(wire.AA) {
 		m.traits |= isAging
 	}
 }
 
-func (m *Message) judge(flags wire.Flags, outline *wire.Outline) exchange.Outcome {
-	outcome := exchange.JudgeOutline(flags, outline)
-	if m.is(isCut) && outcome == exchange.NoData && outline.Answers {
+// outcome is as what the exchange ends that a reply belongs to.
+func (m *Message) outcome(v wire.View) exchange.Outcome {
+	outcome := exchange.JudgeOutline(v.Flags(), v.Outline())
+	if m.is(isCut) && outcome == exchange.NoData {
 		return CutOff // the records that it has are not in the capture
 	}
 	return outcome
-}
-
-// outcome is as what the exchange ends that a reply belongs to.
-func (m *Message) outcome(v wire.View) exchange.Outcome {
-	outline := v.Outline()
-	return m.judge(v.Flags(), &outline)
 }
 
 // cutShort stands for what a reply says of which a part is missing.

@@ -54,7 +54,7 @@ type Overview struct {
 	groups  groups
 	nobody  group // takes what is not counted
 	muted   bool
-	usual   [kinds]int
+	usual   [exchange.Usuals]int
 	tallies []tally
 	chosen  numbers
 	options Options
@@ -127,7 +127,7 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	}
 	for k, n := range o.usual {
 		if n > 0 {
-			o.Outcomes[outcomes[k]] = n
+			o.Outcomes[exchange.Usual(k).Outcome()] = n
 		}
 	}
 	o.conclude()
@@ -201,7 +201,7 @@ func (o *Overview) add(p *Pair) {
 	if o.options.Late != nil {
 		o.options.Late.tell(p)
 	}
-	if asker.missing != nil || p.kind == isNoName {
+	if asker.missing != nil || p.kind == exchange.UsualNoName {
 		o.missingNames(p, asker)
 	}
 	if p.answered {
@@ -220,7 +220,7 @@ func (o *Overview) add(p *Pair) {
 	}
 	o.judge(p, server)
 	o.Exchanges++
-	if p.kind != unusual {
+	if p.kind != exchange.Unusual {
 		o.usual[p.kind]++
 	} else {
 		o.tally(p.Outcome())

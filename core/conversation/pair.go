@@ -41,7 +41,7 @@ type Pair struct {
 	of             wire.Type
 	size           uint8 // of its name, in bytes
 	hops           uint8
-	kind           kind
+	kind           exchange.Usual
 	tcp            bool
 	answered       bool
 	ages           bool // the reply may come out of a cache
@@ -144,7 +144,7 @@ type Try struct {
 
 // reset makes the pair ready for another question. What that sets anew is left.
 func (p *Pair) reset() {
-	p.answered, p.ages, p.emitted, p.Cut, p.kind, p.opened = false, false, false, false, unusual, false
+	p.answered, p.ages, p.emitted, p.Cut, p.kind, p.opened = false, false, false, false, exchange.Unusual, false
 	p.Received, p.ReceivedIn, p.half = 0, 0, Half{}
 	if p.outcome != "" || p.Torn || p.told != (told{}) || len(p.Codes) > 0 {
 		p.outcome, p.Torn, p.told, p.Codes = "", false, told{}, p.Codes[:0]
@@ -207,8 +207,8 @@ func (p *Pair) bytes() int {
 // Outcome is how the exchange ended.
 func (p *Pair) Outcome() exchange.Outcome {
 	switch {
-	case p.kind != unusual:
-		return outcomes[p.kind]
+	case p.kind != exchange.Unusual:
+		return p.kind.Outcome()
 	case p.outcome != "":
 		return p.outcome
 	case p.Related().Forbidden != nil:

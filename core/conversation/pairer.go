@@ -231,7 +231,7 @@ func (p *Pairer) replied(m *Message, from *envelopes, at place) {
 	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.At, m.Number, m.is(isCut), m.is(isTorn)
 	pair.kind, pair.says, pair.ttl, pair.ages, pair.answered = m.kind, m.says, m.detail, m.is(isAging), true
 	pair.gotFrom, pair.got = from, at
-	if m.kind == unusual {
+	if m.kind == exchange.Unusual {
 		pair.outcome = from.of(at).outcome
 	} else if p.done.size >= maxDone && pair.ordinary() {
 		p.settle(pair)

@@ -3,6 +3,7 @@ package conversation
 import (
 	"time"
 
+	"unquil/core/exchange"
 	"unquil/core/wire"
 )
 
@@ -56,7 +57,7 @@ type told struct{ looped, repeated, differs bool }
 // ordinary reports whether an answered exchange is like nearly all are: nothing is to be
 // said of it, or only that there is no such name.
 func (p *Pair) ordinary() bool {
-	return p.rel == nil && p.kind != unusual && !p.Cut && time.Duration(p.Received-p.First.At) < slowLeast
+	return p.rel == nil && p.kind != exchange.Unusual && !p.Cut && time.Duration(p.Received-p.First.At) < slowLeast
 }
 
 // settle emits an ordinary exchange whose reply has just come.

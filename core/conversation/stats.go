@@ -149,9 +149,9 @@ const (
 func entryOf(p *Pair) entry {
 	e := entry{bucket: -1}
 	switch {
-	case p.kind == isNoName:
+	case p.kind == exchange.UsualNoName:
 		e.how = noName
-	case p.kind != unusual: // as nearly all are
+	case p.kind != exchange.Unusual: // as nearly all are
 	case p.Outcome().Silent():
 		e.how = unanswered
 	case Failed(p.Outcome()):

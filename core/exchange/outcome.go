@@ -159,21 +159,53 @@ func Negative(m *wire.Message) (soa wire.Record, ttl uint32, ok bool) {
 	return wire.Record{}, 0, false
 }
 
-// JudgeOutline is [Judge] on the flags and the outline of a message: it allocates nothing
-// and does not follow aliases, so records of the asked type anywhere in the answer count.
-func JudgeOutline(flags wire.Flags, o *wire.Outline) Outcome {
+// Usual is an outcome that nearly all replies of a capture have, as a number; Unusual is
+// any other.
+type Usual uint8
+
+// The usual outcomes.
+const (
+	Unusual Usual = iota
+	UsualAnswer
+	UsualNoData
+	UsualReferral
+	UsualNoName
+	Usuals // how many there are
+)
+
+var usuals = [Usuals]Outcome{UsualAnswer: Answered, UsualNoData: NoData, UsualReferral: Referral, UsualNoName: NoName}
+
+// Outcome is the same as a word; "" of Unusual.
+func (u Usual) Outcome() Outcome { return usuals[u] }
+
+// JudgeUsual is [JudgeOutline] where that is a usual outcome.
+func JudgeUsual(flags wire.Flags, o wire.Outline) Usual {
 	switch {
 	case flags.Has(wire.TC):
-		return Truncated
+		return Unusual
+	case o.Code == wire.NXDomain:
+		return UsualNoName
 	case o.Code != wire.NoError:
-		if known, ok := rcodeOutcomes[o.Code]; ok {
-			return known
-		}
-		return Outcome(strings.ToLower(o.Code.String()))
-	case o.Answered:
-		return Answered
-	case o.NS && !o.SOA && !flags.Has(wire.AA) && !o.Answers:
-		return Referral
+		return Unusual
+	case o.Holds.Has(wire.HoldsAnswer):
+		return UsualAnswer
+	case o.Holds == wire.HoldsNS && !flags.Has(wire.AA):
+		return UsualReferral
 	}
-	return NoData
+	return UsualNoData
+}
+
+// JudgeOutline is [Judge] on the flags and the outline of a message: it allocates nothing
+// and does not follow aliases, so records of the asked type anywhere in the answer count.
+func JudgeOutline(flags wire.Flags, o wire.Outline) Outcome {
+	if usual := JudgeUsual(flags, o); usual != Unusual {
+		return usual.Outcome()
+	}
+	if flags.Has(wire.TC) {
+		return Truncated
+	}
+	if known, ok := rcodeOutcomes[o.Code]; ok {
+		return known
+	}
+	return Outcome(strings.ToLower(o.Code.String()))
 }

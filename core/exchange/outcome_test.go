@@ -53,8 +53,7 @@ func TestJudge(t *testing.T) {
 			if tt.inPlace == "" {
 				tt.inPlace = tt.want
 			}
-			outline := view.Outline()
-			assert.Equal(t, tt.inPlace, JudgeOutline(view.Flags(), &outline))
+			assert.Equal(t, tt.inPlace, JudgeOutline(view.Flags(), view.Outline()))
 		})
 	}
 }

@@ -114,7 +114,8 @@ func (v View) QType() Type {
 	if v.qname == 0 {
 		return 0
 	}
-	return Type(binary.BigEndian.Uint16(v.msg[headerSize+int(v.qname):]))
+	at := headerSize + int(v.qname)
+	return Type(v.msg[at])<<8 | Type(v.msg[at+1])
 }
 
 // QClass returns the first question's class, 0 without one.
@@ -165,35 +166,36 @@ func (names *Familiar) place(begin *[16]byte) *familiarName {
 	return &names[key%uint64(len(names))]
 }
 
-// Name returns the hash of a message's first name, and how many bytes it has: as
-// [View.Hashes] and [View.NameSize], but only of a message that [ReadView] and the next look
-// find nothing unusual in. 0 bytes: it did not look like most do.
-func (names *Familiar) Name(msg []byte) (hash uint64, size int) {
-	if len(msg) < headerSize+16 || len(msg) > maxMessage || binary.BigEndian.Uint16(msg[4:]) != 1 {
-		return 0, 0
+// Read returns the hashes of a message's question and how many bytes its name has, as
+// [View.Hashes] and [View.NameSize] do, but only of a message that looks like most do:
+// 0 bytes where [Read] has to tell more.
+func (names *Familiar) Read(msg []byte) (h Hashes, size int) {
+	if len(msg) < headerSize+16 || len(msg) > maxMessage || msg[4] != 0 || msg[5] != 1 {
+		return Hashes{}, 0
 	}
 	known := names.place((*[16]byte)(msg[headerSize:]))
 	size = int(known.size)
-	if headerSize+size > len(msg)-4 || string(known.name[:size]) != string(msg[headerSize:headerSize+size]) || size == 0 {
+	end := headerSize + size
+	if end > len(msg)-4 || string(known.name[:size]) != string(msg[headerSize:end]) || size == 0 {
 		return known.read(msg)
 	}
-	return known.hash, size
+	return hashes(known.hash, uint32(msg[end])<<24|uint32(msg[end+1])<<16|uint32(msg[end+2])<<8|uint32(msg[end+3])), size
 }
 
-// read reads the first name of a message, and remembers it.
-func (k *familiarName) read(msg []byte) (hash uint64, size int) {
+// read reads the question of a message, and remembers its name.
+func (k *familiarName) read(msg []byte) (Hashes, int) {
 	v, h, err := Read(msg)
 	if err != nil {
-		return 0, 0
+		return Hashes{}, 0
 	}
 	if v.NameSize() <= len(k.name) {
 		k.hash, k.size = h.Name, uint8(copy(k.name[:], msg[headerSize:headerSize+v.NameSize()]))
 	}
-	return h.Name, v.NameSize()
+	return h, v.NameSize()
 }
 
 // Named is the view of a message whose one question has a name of so many bytes, as
-// [Familiar.Name] told.
+// [Familiar.Read] told.
 func Named(msg []byte, size int) View { return View{msg, uint16(size), uint16(headerSize + size + 4)} }
 
 // Hashes are those of a message's first question, letter case ignored.
@@ -225,13 +227,13 @@ func (v View) Hashes() Hashes {
 	if v.qname == 0 {
 		return Hashes{}
 	}
-	name := nameHash(v.msg[headerSize : headerSize+v.qname])
-	return Hashes{name, v.QuestionHash(name), v.QType()}
+	end := headerSize + v.qname
+	return hashes(nameHash(v.msg[headerSize:end]), binary.BigEndian.Uint32(v.msg[end:]))
 }
 
-// QuestionHash is that of the first question, whose name has a hash.
-func (v View) QuestionHash(name uint64) uint64 {
-	return fold64(name ^ uint64(binary.BigEndian.Uint32(v.msg[v.records-4:])))
+// hashes are those of a question whose name has a hash, with its type and class.
+func hashes(name uint64, rest uint32) Hashes {
+	return Hashes{name, fold64(name ^ uint64(rest)), Type(rest >> 16)}
 }
 
 // nameHash hashes a name in wire form, letter case ignored.
@@ -293,97 +295,99 @@ func foldTwo(a, b uint64) uint64 {
 	return high ^ low
 }
 
-// Outline is what a look at the types of a message's records tells.
+// Outline is what a look at the types of a message's records tells. It has few fields, so
+// that it is handed on in registers.
 type Outline struct {
-	Answered bool   // the answer holds a record of the asked type
-	Answers  bool   // it holds one at all, or promises to
-	NS, SOA  bool   // the authority section holds one
-	TTL      uint32 // of the first answer, in seconds
-	Code     RCode  // with the upper bits that OPT holds (RFC 6891 §6.1.3)
+	Holds Holds
+	Code  RCode  // with the upper bits that OPT holds (RFC 6891 §6.1.3)
+	TTL   uint32 // of the first answer, in seconds
 	// Addresses is the same for two answer sections with the same addresses, in whatever
 	// order and for however long. It is another number each time the program runs.
 	Addresses uint64
 }
 
+// Holds is what a message holds.
+type Holds uint8
+
+// What it may hold.
+const (
+	HoldsAnswer Holds = 1 << iota // a record of the asked type in the answer section
+	HoldsAny                      // a record at all in the answer section, or the promise of one
+	HoldsNS                       // such a record in the authority section
+	HoldsSOA                      // the same
+)
+
+// Has reports whether it holds that.
+func (h Holds) Has(one Holds) bool { return h&one != 0 }
+
 // Outline reads the message once, as far as it is sound, and allocates nothing. It is
 // apart from [View.Records], since every reply of a capture goes through it.
 func (v View) Outline() (o Outline) {
-	header, wanted, addresses := v.header(), v.QType(), uint64(0)
-	rest := v.msg[v.records:]
+	msg, header, wanted := v.msg, v.header(), v.QType()
+	off := int(v.records)
 	o.Code = v.Flags().RCode()
 	for left := binary.BigEndian.Uint16(header[6:]); left > 0; left-- {
-		if len(rest) < minRecord {
-			o.Answers, o.Addresses = true, addresses
+		first := o.Holds == 0
+		o.Holds |= HoldsAny
+		if off = afterOwner(msg, off); off < 0 || off > len(msg)-10 {
 			return o
 		}
-		owner := ownerSize(rest)
-		if len(rest) < owner+10 {
-			o.Answers, o.Addresses = true, addresses
+		t, size := Type(msg[off])<<8|Type(msg[off+1]), int(msg[off+8])<<8|int(msg[off+9])
+		data := off + 10
+		if size > len(msg)-data {
 			return o
 		}
-		head := (*[10]byte)(rest[owner:])
-		t, size := Type(binary.BigEndian.Uint16(head[:])), int(binary.BigEndian.Uint16(head[8:]))
-		if rest = rest[owner+10:]; len(rest) < size {
-			o.Answers, o.Addresses = true, addresses
-			return o
-		}
-		if !o.Answers {
-			o.Answers, o.TTL = true, binary.BigEndian.Uint32(head[4:])
+		if first {
+			o.TTL = binary.BigEndian.Uint32(msg[off+4 : off+8])
 		}
 		if t == wanted || wanted == ANY {
-			o.Answered = true
+			o.Holds |= HoldsAnswer
 		}
 		if t == A && size == 4 {
-			addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(rest)))
+			o.Addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(msg[data:])))
 		} else if t == AAAA && size == 16 {
-			addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(rest)) ^ binary.BigEndian.Uint64(rest[8:]))
+			o.Addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(msg[data:])) ^ binary.BigEndian.Uint64(msg[data+8:]))
 		}
-		rest = rest[size:]
+		off = data + size
 	}
-	o.Addresses = addresses
 	authority := int(binary.BigEndian.Uint16(header[8:]))
 	for left := authority + int(binary.BigEndian.Uint16(header[10:])); left > 0; left-- {
-		if len(rest) < minRecord {
+		if off = afterOwner(msg, off); off < 0 || off > len(msg)-10 {
 			return o
 		}
-		owner := ownerSize(rest)
-		if len(rest) < owner+10 {
+		t, size := Type(msg[off])<<8|Type(msg[off+1]), int(msg[off+8])<<8|int(msg[off+9])
+		if size > len(msg)-off-10 {
 			return o
 		}
-		head := (*[10]byte)(rest[owner:])
-		t, size := Type(binary.BigEndian.Uint16(head[:])), int(binary.BigEndian.Uint16(head[8:]))
-		if rest = rest[owner+10:]; len(rest) < size {
-			return o
-		}
-		if authority > 0 {
-			authority--
-			o.NS, o.SOA = o.NS || t == NS, o.SOA || t == SOA
+		if authority--; authority >= 0 {
+			if t == NS {
+				o.Holds |= HoldsNS
+			} else if t == SOA {
+				o.Holds |= HoldsSOA
+			}
 		} else if t == OPT {
-			o.Code |= RCode(head[4]) << 4
+			o.Code |= RCode(msg[off+4]) << 4
 		}
-		rest = rest[size:]
+		off += 10 + size
 	}
 	return o
 }
 
-// minRecord is the size of the smallest record: the root as its owner, and no data.
-const minRecord = 11
-
-// ownerSize is how many bytes the owner name has that a record begins with; more than
-// there are when it is not sound.
-func ownerSize(record []byte) int {
-	if record[0]-1 < 0xBF { // neither compressed nor the root, as few are
-		return anyOwnerSize(record)
+// afterOwner returns where a record's type stands, whose owner stands at off; less than 0
+// where that is not sound.
+func afterOwner(msg []byte, off int) int {
+	if off < 0 || off >= len(msg) || msg[off]-1 < 0xBF { // neither compressed nor the root, as few are
+		return afterAnyOwner(msg, off)
 	}
-	return 1 + int(record[0]>>7)
+	return off + 1 + int(msg[off]>>7)
 }
 
-func anyOwnerSize(record []byte) int {
-	size, err := skipWireName(record, 0)
+func afterAnyOwner(msg []byte, off int) int {
+	off, err := skipWireName(msg, off)
 	if err != nil {
-		return maxMessage
+		return -1
 	}
-	return size
+	return off
 }
 
 // Records walks the records of the message in order.
