@@ -82,7 +82,7 @@ type feed struct {
 }
 
 // chunks is how many chunks are between reading and pairing.
-const chunks = 4
+const chunks = 6
 
 // run reads the capture in goroutines of its own, so that reading goes on while what was
 // read is decoded, and while others are paired. The chunks come in order; each has to be

@@ -323,13 +323,13 @@ func (o *Overview) revised(p *Pair) {
 	if o.options.Choose != nil && !o.chosen.has(p.Number) {
 		return
 	}
-	if p.Looped() && !p.told.looped {
+	if p.Looped() && p.told&toldLooped == 0 {
 		o.looped(p)
 	}
-	if again := p.rel.again; len(again) > 0 && !p.told.repeated {
+	if again := p.rel.again; len(again) > 0 && p.told&toldRepeated == 0 {
 		o.repeated(p, time.Duration(again[0].At-p.First.At))
 	}
-	if p.rel.differs && !p.told.differs {
+	if p.rel.differs && p.told&toldDiffers == 0 {
 		o.differs(p)
 		o.late.differ(p.Number, p.rel.OtherIn)
 	}

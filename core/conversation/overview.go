@@ -218,7 +218,9 @@ func (o *Overview) add(p *Pair) {
 		o.chosen.add(p.Number)
 		p.Codes = p.Codes[:known]
 	}
-	o.judge(p, server)
+	if p.kind == exchange.UsualNoName || !p.ordinary() {
+		o.judge(p, server)
+	}
 	o.Exchanges++
 	if p.kind != exchange.Unusual {
 		o.usual[p.kind]++

@@ -146,8 +146,8 @@ type Try struct {
 func (p *Pair) reset() {
 	p.answered, p.ages, p.emitted, p.Cut, p.kind, p.opened = false, false, false, false, exchange.Unusual, false
 	p.Received, p.ReceivedIn, p.half = 0, 0, Half{}
-	if p.outcome != "" || p.Torn || p.told != (told{}) || len(p.Codes) > 0 {
-		p.outcome, p.Torn, p.told, p.Codes = "", false, told{}, p.Codes[:0]
+	if p.outcome != "" || p.Torn || p.told != 0 || len(p.Codes) > 0 {
+		p.outcome, p.Torn, p.told, p.Codes = "", false, 0, p.Codes[:0]
 	}
 }
 

@@ -88,16 +88,17 @@ func (p *Pairer) Message(m *Message, from *envelopes, at place) {
 }
 
 func (p *Pairer) asked(m *Message, from *envelopes, at place) {
-	pair := p.pairs.of(m.hash)
+	slot := p.pairs.place(m.hash)
+	pair := slot.pair
 	if pair == nil {
-		pair = p.revive(m, from, at)
+		pair = p.revive(slot, m, from, at)
 	}
 	if pair != nil {
 		p.again(pair, m)
 		return
 	}
 	p.numbered++
-	pair = p.pairOf(m, from, at)
+	pair = p.pairOf(slot, m, from, at)
 	pair.question = m.says
 	pair.of, pair.hops, pair.size = m.asked()
 	pair.Number, pair.First = p.numbered, Try{m.Number, m.At}
@@ -112,12 +113,12 @@ func (p *Pairer) asked(m *Message, from *envelopes, at place) {
 	}
 }
 
-// pairOf is a new pair for a message, to be found by it.
-func (p *Pairer) pairOf(m *Message, from *envelopes, at place) *Pair {
+// pairOf is a new pair for a message, to be found by it, for which there is a free slot.
+func (p *Pairer) pairOf(slot *pairSlot, m *Message, from *envelopes, at place) *Pair {
 	pair := p.fresh()
 	pair.hash, pair.name, pair.client, pair.server = m.hash, m.name, m.client, m.server
 	pair.tcp, pair.from, pair.asked = m.is(isTCP), from, at
-	p.pairs.add(pair)
+	p.pairs.add(pair, slot)
 	return pair
 }
 
@@ -172,13 +173,15 @@ func (p *Pairer) relate(pair *Pair) {
 	}
 	before := p.wanted[pair.wants]
 	p.wanted[pair.wants] = pair
-	if before == nil || before.question != pair.question {
-		return
+	if before != nil && before.question == pair.question && before.client == pair.client {
+		p.askedBefore(pair, before)
 	}
-	if outcome := before.Outcome(); outcome.Good() || outcome == exchange.Referral {
-		return // it got what it asked for
-	}
-	if before.client == pair.client {
+}
+
+// askedBefore ties a question to the same one that its client has asked before, unless
+// that got what it asked for.
+func (p *Pairer) askedBefore(pair, before *Pair) {
+	if outcome := before.Outcome(); !outcome.Good() && outcome != exchange.Referral {
 		p.related(pair).Before, p.related(before).After = before.link(), pair.link()
 	}
 }
@@ -211,9 +214,10 @@ func (p *Pair) link() Link {
 }
 
 func (p *Pairer) replied(m *Message, from *envelopes, at place) {
-	pair := p.pairs.of(m.hash)
+	slot := p.pairs.place(m.hash)
+	pair := slot.pair
 	if pair == nil {
-		if pair = p.revive(m, from, at); pair == nil {
+		if pair = p.revive(slot, m, from, at); pair == nil {
 			e := from.of(at)
 			if !e.message.HasQuestion() {
 				pair = p.unquestioned(e.id, e.Client, e.Server, m.At)
@@ -404,7 +408,18 @@ func (p *Pairer) finish(pair *Pair) {
 
 // drop makes the pair ready for another question.
 func (p *Pairer) drop(pair *Pair) {
-	pair.part()
+	if pair.twin != nil {
+		pair.part()
+	}
+	if pair.kept != nil || pair.rel != nil {
+		p.empty(pair)
+	}
+	pair.reset()
+	p.free = append(p.free, pair)
+}
+
+// empty takes from a pair what few have, for others that need it.
+func (p *Pairer) empty(pair *Pair) {
 	if pair.kept != nil {
 		if cap(pair.kept) <= maxSpare {
 			p.spare = append(p.spare, pair.kept[:0])
@@ -415,8 +430,6 @@ func (p *Pairer) drop(pair *Pair) {
 		*r = relations{again: r.again[:0]}
 		p.rooms, pair.rel = append(p.rooms, r), nil
 	}
-	pair.reset()
-	p.free = append(p.free, pair)
 }
 
 // loopCopies is how many copies at one moment are no accident of the capture.

@@ -14,55 +14,60 @@ type pairSlot struct {
 
 // of returns the pair with a hash; nil: none. That two have the same is as unlikely as
 // an error of the machine: the hash has 64 bits, and nobody knows its seeds.
-func (t *pairTable) of(hash uint64) *Pair {
-	mask := uint64(len(t.slots) - 1)
+func (t *pairTable) of(hash uint64) *Pair { return t.place(hash).pair }
+
+// place is the slot of a hash, or the free one where it belongs.
+func (t *pairTable) place(hash uint64) *pairSlot {
+	slots := t.slots
 	for i := hash; ; i++ {
-		s := &t.slots[i&mask]
-		if s.pair == nil || s.hash == hash {
-			return s.pair
+		s := &slots[i&uint64(len(slots)-1)]
+		if s.hash == hash || s.pair == nil {
+			return s
 		}
 	}
 }
 
-func (t *pairTable) add(p *Pair) {
+// add puts a pair where place found none.
+func (t *pairTable) add(p *Pair, at *pairSlot) {
 	if t.count++; 2*t.count > len(t.slots) {
 		old := t.slots
 		t.slots = make([]pairSlot, max(2*len(old), buckets))
 		for _, s := range old {
 			if s.pair != nil {
-				*t.free(s.hash) = s
+				*t.place(s.hash) = s
 			}
 		}
+		at = t.place(p.hash)
 	}
-	*t.free(p.hash) = pairSlot{p.hash, p}
+	*at = pairSlot{p.hash, p}
 }
 
-// free is the free slot where a hash belongs.
-func (t *pairTable) free(hash uint64) *pairSlot {
-	mask := uint64(len(t.slots) - 1)
-	for t.slots[hash&mask].pair != nil {
-		hash++
-	}
-	return &t.slots[hash&mask]
-}
-
-// remove takes a pair out, and moves those up that stood behind it for want of room.
+// remove takes a pair out.
 func (t *pairTable) remove(p *Pair) {
-	mask := uint64(len(t.slots) - 1)
+	slots := t.slots
 	hole := p.hash
-	for t.slots[hole&mask].pair != p {
+	for slots[hole&uint64(len(slots)-1)].pair != p {
 		hole++
 	}
+	if slots[(hole+1)&uint64(len(slots)-1)].pair != nil {
+		hole = t.moveUp(hole)
+	}
+	slots[hole&uint64(len(slots)-1)] = pairSlot{}
+	t.count--
+}
+
+// moveUp moves those up that stand behind a hole for want of room, and returns where the
+// hole is then.
+func (t *pairTable) moveUp(hole uint64) uint64 {
+	mask := uint64(len(t.slots) - 1)
 	for i := hole + 1; ; i++ {
 		s := t.slots[i&mask]
 		if s.pair == nil {
-			break
+			return hole
 		}
 		if (i-s.hash)&mask >= (i-hole)&mask { // it belongs to the hole or before it
 			t.slots[hole&mask] = s
 			hole = i
 		}
 	}
-	t.slots[hole&mask] = pairSlot{}
-	t.count--
 }

@@ -52,7 +52,13 @@ func (all *settledOnes) at(n uint32) *settled {
 }
 
 // told is what was said already of an exchange that is taken up again.
-type told struct{ looped, repeated, differs bool }
+type told uint8
+
+const (
+	toldLooped told = 1 << iota
+	toldRepeated
+	toldDiffers
+)
 
 // ordinary reports whether an answered exchange is like nearly all are: nothing is to be
 // said of it, or only that there is no such name.
@@ -65,7 +71,7 @@ func (p *Pairer) settle(pair *Pair) {
 	p.lose(pair)
 	p.open.remove(pair)
 	p.Emit(pair)
-	p.leave(pair, told{})
+	p.leave(pair, 0)
 	p.drop(pair)
 }
 
@@ -86,8 +92,17 @@ func (p *Pairer) leave(pair *Pair, t told) {
 
 // crowdOut makes room among the exchanges that are remembered whole.
 func (p *Pairer) crowdOut(pair *Pair) {
-	r := pair.Related()
-	p.leave(pair, told{pair.told.looped || pair.Looped(), pair.told.repeated || len(r.again) > 0, pair.told.differs || r.differs})
+	r, said := pair.Related(), pair.told
+	if pair.Looped() {
+		said |= toldLooped
+	}
+	if len(r.again) > 0 {
+		said |= toldRepeated
+	}
+	if r.differs {
+		said |= toldDiffers
+	}
+	p.leave(pair, said)
 	p.finish(pair)
 }
 
@@ -108,8 +123,8 @@ func (p *Pairer) settledHalf(pair *Pair) Half {
 }
 
 // revive takes up an exchange again of which more has come: a message that belongs to
-// it. nil: there is none.
-func (p *Pairer) revive(m *Message, from *envelopes, at place) *Pair {
+// it, and for which there is a free slot. nil: there is none.
+func (p *Pairer) revive(slot *pairSlot, m *Message, from *envelopes, at place) *Pair {
 	mark := p.settled.found[m.hash%marks]
 	if mark.part != uint32(m.hash>>32) {
 		return nil
@@ -118,7 +133,7 @@ func (p *Pairer) revive(m *Message, from *envelopes, at place) *Pair {
 	if s == nil || s.hash != m.hash || m.At-s.ended > linger {
 		return nil
 	}
-	pair := p.pairOf(m, from, at)
+	pair := p.pairOf(slot, m, from, at)
 	pair.Number, pair.hops, pair.First = s.number, s.hops, Try{s.packet, s.sent}
 	pair.Received, pair.ReceivedIn, pair.says, pair.answered, pair.emitted, pair.told = s.ended, s.last, s.says, true, true, s.told
 	pair.about, pair.wants, pair.question, pair.of, pair.size = 0, 0, 0, 0, 0
