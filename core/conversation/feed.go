@@ -196,7 +196,9 @@ func (f *feed) plains(r *capture.Reader) bool {
 // plain reads the message in a plain datagram and adds it, and reports whether that was
 // like most are.
 func (c *chunk) plain(number int, at int64, where capture.Place, h *capture.Header, payload []byte, names *wire.Familiar) bool {
-	c.grow(1)
+	if c.count == len(c.messages) {
+		c.grow()
+	}
 	m := &c.messages[c.count]
 	if !m.plain(h, payload, names) {
 		return false
@@ -337,7 +339,9 @@ func (f *feed) message(p *capture.Packet, lent bool) {
 // read reads the message in a packet and adds it. Its payload has to stay. The error is a
 // *wire.ParseError.
 func (c *chunk) read(p *capture.Packet, payload []byte) error {
-	c.grow(1)
+	if c.count == len(c.messages) {
+		c.grow()
+	}
 	var e Envelope
 	if err := c.messages[c.count].packet(&e, p, payload); err != nil {
 		return err
@@ -348,10 +352,9 @@ func (c *chunk) read(p *capture.Packet, payload []byte) error {
 }
 
 // grow makes room for more messages.
-func (c *chunk) grow(by int) {
-	if more := max(by, c.count, 1024); c.count+by > len(c.messages) {
-		c.messages, c.places = append(c.messages, make([]Message, more)...), append(c.places, make([]place, more)...)
-	}
+func (c *chunk) grow() {
+	more := max(c.count, 1024)
+	c.messages, c.places = append(c.messages, make([]Message, more)...), append(c.places, make([]place, more)...)
 }
 
 // keep copies bytes that will not stay.

@@ -179,7 +179,8 @@ func (names *Familiar) Read(msg []byte) (h Hashes, size int) {
 	if end > len(msg)-4 || string(known.name[:size]) != string(msg[headerSize:end]) || size == 0 {
 		return known.read(msg)
 	}
-	return hashes(known.hash, uint32(msg[end])<<24|uint32(msg[end+1])<<16|uint32(msg[end+2])<<8|uint32(msg[end+3])), size
+	rest := (*[4]byte)(msg[end:])
+	return hashes(known.hash, binary.BigEndian.Uint32(rest[:])), size
 }
 
 // read reads the question of a message, and remembers its name.
