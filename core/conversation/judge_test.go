@@ -168,7 +168,7 @@ func TestTooManyOpen(t *testing.T) {
 		c := &chunk{}
 		require.NoError(t, c.read(&p, p.Payload))
 		c.each(pairer)
-		pairer.Keep()
+		pairer.Keep(&c.envelopes)
 	}
 	assert.Equal(t, 100, pairer.Dropped)
 	pairer.Close()

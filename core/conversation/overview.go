@@ -107,13 +107,17 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	pairer.Unsolicited, pairer.Revised = o.unsolicited, o.revised
 	source := feed{options: options}
 	full, back, failed := source.run(ctx, readers)
+	var before *chunk // it stays until most of its questions have been answered
 	for c := range full {
 		o.chunk(c, pairer)
-		pairer.Keep()
 		if options.Progress != nil {
 			options.Progress(c.offset)
 		}
-		back <- c
+		if before != nil {
+			pairer.Keep(&before.envelopes)
+			back <- before
+		}
+		before = c
 	}
 	pairer.Close()
 	o.Dropped, o.Duplicates = pairer.Dropped, pairer.Duplicates

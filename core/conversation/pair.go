@@ -37,7 +37,7 @@ type Pair struct {
 	hash           uint64 // as of a message
 	question, name uint64
 	client, server uint64
-	about, wants   uint16 // where the tables of names and of questions hold it
+	about          uint16 // where the table of names may hold it
 	of             wire.Type
 	size           uint8 // of its name, in bytes
 	hops           uint8
@@ -47,7 +47,7 @@ type Pair struct {
 	ages           bool // the reply may come out of a cache
 	emitted        bool // it was taken up again: [Pairer.Revised]
 	Cut            bool // the capture holds less of the reply than was sent
-	Number         int  // of the question, from 1, in the order of the capture
+	Number         int  // of the question, from 1, in the order of the capture; 0 of one that is not in use
 
 	First          Try
 	Received       int64 // nanoseconds since 1970 UTC
@@ -145,7 +145,7 @@ type Try struct {
 // reset makes the pair ready for another question. What that sets anew is left.
 func (p *Pair) reset() {
 	p.answered, p.ages, p.emitted, p.Cut, p.kind, p.opened = false, false, false, false, exchange.Unusual, false
-	p.Received, p.ReceivedIn, p.half = 0, 0, Half{}
+	p.Number, p.Received, p.ReceivedIn, p.half = 0, 0, 0, Half{}
 	if p.outcome != "" || p.Torn || p.told != 0 || len(p.Codes) > 0 {
 		p.outcome, p.Torn, p.told, p.Codes = "", false, 0, p.Codes[:0]
 	}

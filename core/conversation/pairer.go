@@ -132,11 +132,13 @@ func (p *Pair) keep() {
 	p.size = uint8(e.message.NameSize()) // 0 where the copy was cut within many questions
 }
 
-// Keep makes the pairer independent of all messages that it was given: call it before
-// they go.
-func (p *Pairer) Keep() {
-	for pair := p.open.head.previous; pair.from != nil; pair = pair.previous { // those before it are its own already
-		pair.keep()
+// Keep makes the pairer independent of all messages that it was given from there: call it
+// before they go. Most have been answered by then, if later ones were given too.
+func (p *Pairer) Keep(from *envelopes) {
+	for pair := p.open.head.previous; pair.from != nil; pair = pair.previous { // those before it were kept before
+		if pair.from == from {
+			pair.keep()
+		}
 	}
 }
 
@@ -161,19 +163,20 @@ func (p *Pairer) again(pair *Pair, m *Message) {
 
 // relate ties a new question to what its client asked for the same name before.
 func (p *Pairer) relate(pair *Pair) {
-	pair.about, pair.wants = uint16((pair.name^pair.client)%buckets), uint16((pair.question^pair.client)%buckets)
+	pair.about = uint16((pair.name ^ pair.client) % buckets)
 	half := p.latest[pair.about]
 	p.latest[pair.about] = pair
-	if half != nil && half.name == pair.name && half.client == pair.client && half.server == pair.server &&
+	if half.other(pair) && half.name == pair.name && half.client == pair.client && half.server == pair.server &&
 		pair.First.At-half.First.At <= pairWithin && addressTypes(half.of, pair.of) && half.isSingle() {
 		half.part()
 		pair.twin, half.twin = half, pair
 	} else {
 		pair.half = p.settledHalf(pair)
 	}
-	before := p.wanted[pair.wants]
-	p.wanted[pair.wants] = pair
-	if before != nil && before.question == pair.question && before.client == pair.client {
+	wants := (pair.question ^ pair.client) % buckets
+	before := p.wanted[wants]
+	p.wanted[wants] = pair
+	if before.other(pair) && before.question == pair.question && before.client == pair.client {
 		p.askedBefore(pair, before)
 	}
 }
@@ -185,6 +188,11 @@ func (p *Pairer) askedBefore(pair, before *Pair) {
 		p.related(pair).Before, p.related(before).After = before.link(), pair.link()
 	}
 }
+
+// other reports whether what a table of what was asked last holds is a pair in use, and not
+// p: there they stay when they are dropped, since they may be found no more by what they
+// are about then.
+func (before *Pair) other(p *Pair) bool { return before != nil && before != p && before.Number != 0 }
 
 // isSingle reports whether no other half was asked for, or that has waited in vain so far.
 func (p *Pair) isSingle() bool { return p.half.Number == 0 && (p.twin == nil || !p.twin.answered) }
@@ -314,7 +322,7 @@ func (p *Pairer) repliedAgain(pair *Pair, m *Message, reply wire.View) {
 func (p *Pairer) unsolicited(m *Message, e *Envelope) {
 	question := e.message.Hashes().Question
 	fits := p.wanted[(question^m.client)%buckets]
-	if fits != nil && (fits.answered || fits.question != question || fits.client != m.client) {
+	if fits != nil && (fits.Number == 0 || fits.answered || fits.question != question || fits.client != m.client) {
 		fits = nil
 	}
 	if fits != nil {
@@ -375,19 +383,8 @@ func (p *Pairer) expire(now int64) {
 	}
 }
 
-// lose takes a pair out of what pairs are found by.
-func (p *Pairer) lose(pair *Pair) {
-	p.pairs.remove(pair)
-	if p.latest[pair.about] == pair {
-		p.latest[pair.about] = nil
-	}
-	if p.wanted[pair.wants] == pair {
-		p.wanted[pair.wants] = nil
-	}
-}
-
 func (p *Pairer) finish(pair *Pair) {
-	p.lose(pair)
+	p.pairs.remove(pair)
 	if pair.answered {
 		p.done.remove(pair)
 		p.doneBytes -= len(pair.kept)

@@ -83,15 +83,14 @@ func (h *Histogram) Bars() (bars [8]int) {
 // lies in front, in one line of the processor's cache.
 type Stat struct {
 	Exchanges  int
+	missing    *client   // of a client: the names that it was told not to exist
+	first      [8]uint32 // who was on the other side: parts of the hashes of the first of them
+	met        uint8     // how many there were, up to 64
+	Latency    Histogram
 	Failed     int // that ended in anything but an answer, "no such name" or a referral
 	NoName     int
-	Unanswered int     // of Failed
-	peer       uint64  // the hash of the last one on the other side
-	missing    *client // of a client: the names that it was told not to exist
-	other      uint32  // half the hash of the one before it
-	met        uint8   // how many peers holds
-	Latency    Histogram
-	peers      *peers // who was on the other side; nil for nobody
+	Unanswered int    // of Failed
+	others     *peers // who was on the other side besides the first; nil for nobody
 	denials    *group // of a server: the names that it said not to exist; nil before the first
 	hasCache   bool
 	host       capture.End // of a server, or of a client without its port
@@ -102,23 +101,27 @@ func (s *Stat) Peers() int { return int(s.met) }
 
 const maxPeers = 64
 
-// peers is a set of up to 64 addresses, by their hashes; 0: free. It is as small as it
-// can be, since there is one for each name.
+// peers is a set of some of up to 64 addresses, by parts of their hashes; 0: free.
 type peers [maxPeers]uint32
 
 // meet notes who was on the other side, by the hash of the address.
 func (s *Stat) meet(hash uint64) {
 	short := uint32(hash>>32) | 1
-	known := short == s.other // as most are that are not the last one: a client has two servers
-	s.peer, s.other = hash, uint32(s.peer>>32)|1
-	if known {
-		return
+	for i := range s.first {
+		if i == int(s.met) {
+			s.first[i] = short
+			s.met++
+			return
+		}
+		if s.first[i] == short {
+			return
+		}
 	}
-	if s.peers == nil {
-		s.peers = &peers{}
+	if s.others == nil {
+		s.others = &peers{}
 	}
-	for i := hash >> 11; ; i++ {
-		switch slot := &s.peers[i%uint64(len(s.peers))]; *slot {
+	for i := short >> 8; ; i++ {
+		switch slot := &s.others[i%maxPeers]; *slot {
 		case 0:
 			*slot = short
 			s.met++
@@ -178,7 +181,7 @@ func (s *Stat) add(e entry, peer uint64) {
 	if e.bucket >= 0 {
 		s.Latency.add(e.bucket, e.took)
 	}
-	if peer != s.peer && s.met < maxPeers {
+	if s.met < maxPeers && s.first[0] != uint32(peer>>32)|1 {
 		s.meet(peer)
 	}
 }
