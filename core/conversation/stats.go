@@ -84,13 +84,13 @@ func (h *Histogram) Bars() (bars [8]int) {
 type Stat struct {
 	Exchanges  int
 	missing    *client   // of a client: the names that it was told not to exist
-	first      [8]uint32 // who was on the other side: parts of the hashes of the first of them
+	near       [8]uint32 // who was on the other side: all of up to eight, or some of more
 	met        uint8     // how many there were, up to 64
 	Latency    Histogram
 	Failed     int // that ended in anything but an answer, "no such name" or a referral
 	NoName     int
 	Unanswered int    // of Failed
-	others     *peers // who was on the other side besides the first; nil for nobody
+	peers      *peers // all who were on the other side, if more than eight
 	denials    *group // of a server: the names that it said not to exist; nil before the first
 	hasCache   bool
 	host       capture.End // of a server, or of a client without its port
@@ -101,33 +101,45 @@ func (s *Stat) Peers() int { return int(s.met) }
 
 const maxPeers = 64
 
-// peers is a set of some of up to 64 addresses, by parts of their hashes; 0: free.
+// peers is a set of up to 64 addresses, by parts of their hashes; 0: free.
 type peers [maxPeers]uint32
 
-// meet notes who was on the other side, by the hash of the address.
-func (s *Stat) meet(hash uint64) {
-	short := uint32(hash>>32) | 1
-	for i := range s.first {
-		if i == int(s.met) {
-			s.first[i] = short
-			s.met++
-			return
+// peerOf is the part of an address's hash that stands for it among peers.
+func peerOf(hash uint64) uint32 { return uint32(hash>>32) | 1 }
+
+// meet notes who was on the other side.
+func (s *Stat) meet(peer uint32) {
+	if s.peers == nil {
+		for i := range s.near {
+			switch at := &s.near[(int(peer>>8)+i)%len(s.near)]; *at {
+			case 0:
+				*at = peer
+				s.met++
+				return
+			case peer:
+				return
+			}
 		}
-		if s.first[i] == short {
-			return
+		s.peers = &peers{}
+		for _, known := range s.near {
+			s.peers.add(known)
 		}
 	}
-	if s.others == nil {
-		s.others = &peers{}
+	if s.peers.add(peer) {
+		s.met++
 	}
-	for i := short >> 8; ; i++ {
-		switch slot := &s.others[i%maxPeers]; *slot {
+	s.near[peer>>8%uint32(len(s.near))] = peer
+}
+
+// add reports whether a peer is new.
+func (p *peers) add(peer uint32) bool {
+	for i := peer >> 8; ; i++ {
+		switch at := &p[i%maxPeers]; *at {
 		case 0:
-			*slot = short
-			s.met++
-			return
-		case short:
-			return
+			*at = peer
+			return true
+		case peer:
+			return false
 		}
 	}
 }
@@ -181,8 +193,8 @@ func (s *Stat) add(e entry, peer uint64) {
 	if e.bucket >= 0 {
 		s.Latency.add(e.bucket, e.took)
 	}
-	if s.met < maxPeers && s.first[0] != uint32(peer>>32)|1 {
-		s.meet(peer)
+	if of := peerOf(peer); s.met < maxPeers && s.near[of>>8%uint32(len(s.near))] != of {
+		s.meet(of)
 	}
 }
 
