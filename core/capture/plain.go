@@ -16,6 +16,9 @@ const (
 // Place is where a plain datagram lies in a [Batch].
 type Place uint32
 
+// MayBePlain reports whether [Reader.Plains] looks at packets of this file.
+func (r *Reader) MayBePlain() bool { return r.plain }
+
 // Plains hands the next packets of the batch that was begun last to take, as [Reader.Next]
 // would, as long as they are plain, and returns how many that were: the number of each, when
 // it came (nanoseconds since 1970 UTC; 0 when not known) and where its parts lie.

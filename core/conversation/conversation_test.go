@@ -334,7 +334,7 @@ func traffic(t testing.TB, pairs int) *chunk {
 			r := capture.Record{Number: c.count + 1, At: int64(i) * 1e6, Link: capture.Ethernet, Data: frame, Length: len(frame)}
 			var p capture.Packet
 			require.Equal(t, capture.Datagram, decoder.Decode(&r, &p))
-			require.NoError(t, c.read(&p, p.Payload))
+			require.NoError(t, c.read(&p, p.Payload, &wire.Familiar{}))
 		}
 	}
 	return c

@@ -75,7 +75,7 @@ type feed struct {
 	secure  map[[2]capture.End]bool // HTTPS connections known to carry DNS
 	hellos  hellos
 	now     *chunk
-	rec     *capture.Record // that is being read; nil of a plain one
+	rec     *capture.Record // that is being read; nil of plain datagrams
 	packet  capture.Packet
 	names   wire.Familiar
 	gaps    int
@@ -179,7 +179,7 @@ func (f *feed) fill(ctx context.Context, r *capture.Reader, filled chan<- *chunk
 // plains takes the plain datagrams that come next, and reports whether there were any:
 // while fragments wait for others, each packet has to be seen by what puts them together.
 func (f *feed) plains(r *capture.Reader) bool {
-	if f.decoder.Waits() {
+	if !r.MayBePlain() || f.decoder.Waits() {
 		return false
 	}
 	f.rec = nil
@@ -205,9 +205,9 @@ func (c *chunk) plain(number int, at int64, where capture.Place, h *capture.Head
 	}
 	m.At, m.Number, c.places[c.count] = at, number, place(where)
 	if m.kind == exchange.Unusual && m.is(isReply) { // how its exchange ends is in its envelope
-		e := envelopeOf(h, payload)
-		e.outcome = m.outcome(e.message)
-		c.places[c.count] = c.add(&e)
+		e, at := c.add()
+		*e = envelopeOf(h, payload)
+		e.outcome, c.places[c.count] = m.outcome(e.message), at
 	}
 	c.count++
 	return true
@@ -327,7 +327,7 @@ func (f *feed) message(p *capture.Packet, lent bool) {
 	if lent {
 		payload = c.keep(payload)
 	}
-	if err := c.read(p, payload); err != nil {
+	if err := c.read(p, payload, &f.names); err != nil {
 		f.add(p, isUnreadable).err = err
 		return
 	}
@@ -338,15 +338,16 @@ func (f *feed) message(p *capture.Packet, lent bool) {
 
 // read reads the message in a packet and adds it. Its payload has to stay. The error is a
 // *wire.ParseError.
-func (c *chunk) read(p *capture.Packet, payload []byte) error {
+func (c *chunk) read(p *capture.Packet, payload []byte, names *wire.Familiar) error {
 	if c.count == len(c.messages) {
 		c.grow()
 	}
-	var e Envelope
-	if err := c.messages[c.count].packet(&e, p, payload); err != nil {
+	e, at := c.add()
+	if err := c.messages[c.count].packet(e, p, payload, names); err != nil {
+		c.rare = c.rare[:len(c.rare)-1]
 		return err
 	}
-	c.places[c.count] = c.add(&e)
+	c.places[c.count] = at
 	c.count++
 	return nil
 }

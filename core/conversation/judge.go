@@ -28,12 +28,15 @@ const (
 
 // judge says what is remarkable about one exchange.
 func (o *Overview) judge(p *Pair, of *Stat) {
-	if p.ordinary() {
-		if p.kind == exchange.UsualNoName {
-			o.denies(p, of)
-		}
-		return
+	if !p.ordinary() {
+		o.remarkable(p, of)
+	} else if p.kind == exchange.UsualNoName {
+		o.denies(p, of)
 	}
+}
+
+// remarkable is judge for an exchange that is not ordinary.
+func (o *Overview) remarkable(p *Pair, of *Stat) {
 	outcome, took := p.Outcome(), p.Took()
 	server, rel := p.Server().Addr(), p.Related()
 	both := p.both()

@@ -166,7 +166,7 @@ func TestTooManyOpen(t *testing.T) {
 	for i := range maxOpen + 100 {
 		p.From = capture.EndOf(netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), 5000))
 		c := &chunk{}
-		require.NoError(t, c.read(&p, p.Payload))
+		require.NoError(t, c.read(&p, p.Payload, &wire.Familiar{}))
 		c.each(pairer)
 		pairer.Keep(&c.envelopes)
 	}

@@ -3,6 +3,7 @@ package conversation
 import (
 	"math/bits"
 	"math/rand/v2"
+	"slices"
 
 	"unquil/core/capture"
 	"unquil/core/exchange"
@@ -70,10 +71,14 @@ func (all *envelopes) of(at place) Envelope {
 	return envelopeOf(all.batch.Plain(capture.Place(at)))
 }
 
-// add adds an envelope.
-func (all *envelopes) add(e *Envelope) place {
-	all.rare = append(all.rare, *e)
-	return isRare | place(len(all.rare)-1)
+// add adds an envelope that holds whatever one held before it.
+func (all *envelopes) add() (*Envelope, place) {
+	n := len(all.rare)
+	if n == cap(all.rare) {
+		all.rare = slices.Grow(all.rare, max(n, 256))
+	}
+	all.rare = all.rare[:n+1]
+	return &all.rare[n], isRare | place(n)
 }
 
 // envelopeOf is the envelope of a plain datagram that holds a message.
@@ -94,8 +99,8 @@ func (m *Message) asked() (t wire.Type, hops, size uint8) {
 
 // packet reads the message that a packet carries, in place. The error is a
 // *wire.ParseError.
-func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte) error {
-	v, hashes, err := wire.Read(payload)
+func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte, names *wire.Familiar) error {
+	v, hashes, err := names.View(payload)
 	if err != nil {
 		return err
 	}
@@ -109,7 +114,7 @@ func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte) error {
 			m.traits |= isTorn
 		}
 	}
-	e.Client, e.Server, e.TCP, e.message, e.id = p.From, p.To, p.TCP, v, v.ID()
+	e.Client, e.Server, e.TCP, e.message, e.id, e.outcome = p.From, p.To, p.TCP, v, v.ID(), ""
 	if flags := v.Flags(); flags.Has(wire.QR) {
 		e.Client, e.Server = p.To, p.From
 		m.traits |= isReply

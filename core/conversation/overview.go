@@ -222,9 +222,7 @@ func (o *Overview) add(p *Pair) {
 		o.chosen.add(p.Number)
 		p.Codes = p.Codes[:known]
 	}
-	if p.kind == exchange.UsualNoName || !p.ordinary() {
-		o.judge(p, server)
-	}
+	o.judge(p, server)
 	o.Exchanges++
 	if p.kind != exchange.Unusual {
 		o.usual[p.kind]++

@@ -195,6 +195,14 @@ func (k *familiarName) read(msg []byte) (Hashes, int) {
 	return h, v.NameSize()
 }
 
+// View is [Read], with a look whether the name is a familiar one.
+func (names *Familiar) View(msg []byte) (View, Hashes, error) {
+	if h, size := names.Read(msg); size > 0 {
+		return Named(msg, size), h, nil
+	}
+	return Read(msg)
+}
+
 // Named is the view of a message whose one question has a name of so many bytes, as
 // [Familiar.Read] told.
 func Named(msg []byte, size int) View { return View{msg, uint16(size), uint16(headerSize + size + 4)} }

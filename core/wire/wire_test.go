@@ -481,10 +481,10 @@ func assertRead(t *testing.T, data []byte, names *Familiar) {
 		require.Equal(t, v, got)
 		require.Equal(t, v.Hashes(), hashes)
 		for range 2 { // new, and known
-			if known, size := names.Read(data); size > 0 {
-				require.Equal(t, hashes, known)
-				require.Equal(t, v, Named(data, size))
-			}
+			view, known, err := names.View(data)
+			require.NoError(t, err)
+			require.Equal(t, hashes, known)
+			require.Equal(t, v, view)
 		}
 	} else {
 		_, size := names.Read(data)
