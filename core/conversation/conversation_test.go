@@ -421,6 +421,41 @@ func BenchmarkOverview(b *testing.B) {
 	})
 }
 
+// A question keeps what it asked while many others come and go, until its reply comes.
+func TestWhatWaitsIsKept(t *testing.T) {
+	packets := []packet{{client: desk, id: 1, name: "late.example"}}
+	const crowd = 8_000 // more than all chunks hold
+	for i := range crowd {
+		n, at := fmt.Sprintf("n%d.example", i), time.Duration(i)*time.Millisecond/2
+		packets = append(packets, packet{at: at, client: till, id: uint16(i), name: n}, packet{at: at, client: till, id: uint16(i), name: n, reply: true})
+	}
+	packets = append(packets, packet{at: 5 * time.Second, client: desk, id: 1, name: "late.example", reply: true})
+	o, err := Read(t.Context(), []*capture.Reader{file(t, packets...)}, Options{Keep: -1, Also: func(p *Pair) bool { return p.Number == 1 }})
+	require.NoError(t, err)
+	require.Len(t, o.Kept, 1)
+	e := &o.Kept[0]
+	assert.Equal(t, "late.example.", e.Question.Name.String())
+	assert.Equal(t, desk, e.Client)
+	assert.Equal(t, exchange.Answered, e.Outcome)
+	assert.Equal(t, 5*time.Second, e.Took())
+	assert.Equal(t, []int{1, 2*crowd + 2}, o.Lines[1].Packets)
+	assert.Equal(t, crowd+1, o.Exchanges)
+}
+
+// Peers are counted up to 64, each once.
+func TestPeers(t *testing.T) {
+	for _, n := range []int{0, 1, 2, 8, 9, 63, 64, 200} {
+		var s Stat
+		for range 3 {
+			for i := range n {
+				s.add(entry{bucket: -1}, mix(uint64(i+1), 0x9e3779b97f4a7c15))
+			}
+		}
+		assert.Equal(t, min(n, maxPeers), s.Peers())
+		assert.Equal(t, 3*n, s.Exchanges)
+	}
+}
+
 // A capture made to fill memory does not: questions without replies, large messages
 // and streams with holes are given up in time.
 func TestHostileCapturesAreBounded(t *testing.T) {

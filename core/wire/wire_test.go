@@ -337,6 +337,27 @@ func TestQuestionHashes(t *testing.T) {
 	}
 }
 
+// A name that was read before has the same hashes, whatever was read in between.
+func TestFamiliar(t *testing.T) {
+	var names Familiar
+	long := strings.Repeat("a-rather-long-label.", 10) + "example."
+	for range 3 {
+		for _, text := range []string{"www.hollowtarn.example.", "WWW.hollowtarn.example.", "www.hollowtarn.example-.", "www.hollowtarn.exampl.", long, "b." + long, "."} {
+			for _, of := range []Type{A, AAAA} {
+				m := Message{Questions: []Question{{Name: MustParseName(text), Type: of, Class: IN}}, Additional: []Record{{Name: MustParseName("."), Type: OPT, Class: 1232}}}
+				data, err := m.Bytes()
+				require.NoError(t, err)
+				want, hashes, err := Read(data)
+				require.NoError(t, err)
+				got, known, err := names.View(data)
+				require.NoError(t, err)
+				assert.Equal(t, want, got, text)
+				assert.Equal(t, hashes, known, text)
+			}
+		}
+	}
+}
+
 // walkView reads all there is to read of a message in place.
 func walkView(msg []byte) (n int) {
 	v, err := ReadView(msg)
