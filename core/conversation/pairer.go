@@ -189,9 +189,8 @@ func (p *Pairer) askedBefore(pair, before *Pair) {
 	}
 }
 
-// other reports whether what a table of what was asked last holds is a pair in use, and not
-// p: there they stay when they are dropped, since they may be found no more by what they
-// are about then.
+// other reports whether a pair from a table of what was asked last is in use, and not p
+// itself: a dropped pair stays in those tables until another takes its place.
 func (before *Pair) other(p *Pair) bool { return before != nil && before != p && before.Number != 0 }
 
 // isSingle reports whether no other half was asked for, or that has waited in vain so far.
