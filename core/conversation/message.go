@@ -45,7 +45,6 @@ func (m *Message) is(t traits) bool { return m.traits&t != 0 }
 // the packet's are.
 type Envelope struct {
 	Client, Server capture.End // who asked and who was asked, whichever way the message goes
-	TCP            bool
 	id             uint16
 	message        wire.View
 	outcome        exchange.Outcome // of a reply whose kind is exchange.Unusual: as what its exchange ends
@@ -114,7 +113,7 @@ func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte, names *
 			m.traits |= isTorn
 		}
 	}
-	e.Client, e.Server, e.TCP, e.message, e.id, e.outcome = p.From, p.To, p.TCP, v, v.ID(), ""
+	e.Client, e.Server, e.message, e.id, e.outcome = p.From, p.To, v, v.ID(), ""
 	if flags := v.Flags(); flags.Has(wire.QR) {
 		e.Client, e.Server = p.To, p.From
 		m.traits |= isReply

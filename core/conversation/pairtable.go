@@ -12,11 +12,9 @@ type pairSlot struct {
 	pair *Pair // nil: free
 }
 
-// of returns the pair with a hash; nil: none. That two have the same is as unlikely as
-// an error of the machine: the hash has 64 bits, and nobody knows its seeds.
-func (t *pairTable) of(hash uint64) *Pair { return t.place(hash).pair }
-
-// place is the slot of a hash, or the free one where it belongs.
+// place is the slot of the pair with a hash, or the free one where it belongs. That two
+// have the same is as unlikely as an error of the machine: the hash has 64 bits, and nobody
+// knows its seeds.
 func (t *pairTable) place(hash uint64) *pairSlot {
 	slots := t.slots
 	for i := hash; ; i++ {
