@@ -26,11 +26,8 @@ func (r *Reader) Plains(b *Batch, take func(number int, at int64, place Place, h
 	if !r.plain || r.err != nil {
 		return 0
 	}
-	data, next := b.data, b.next
-	defer func(begun int) {
-		r.number, r.offset = r.number+count, r.offset+int64(b.next-begun)
-	}(b.next)
-	for next <= len(data)-recordHeader-toPayload {
+	data, begun := b.data, b.next
+	for next := begun; next <= len(data)-recordHeader-toPayload; {
 		head := (*[recordHeader + toPayload]byte)(data[next:])
 		captured := int(binary.LittleEndian.Uint32(head[8:]))
 		frame := (*[toPayload]byte)(head[recordHeader:])
@@ -44,6 +41,7 @@ func (r *Reader) Plains(b *Batch, take func(number int, at int64, place Place, h
 		seconds, fraction := binary.LittleEndian.Uint32(head[:]), binary.LittleEndian.Uint32(head[4:])
 		take(r.number+count, int64(seconds)*1e9+int64(fraction)*r.fraction, Place(begin), (*Header)(frame[toIP:]), data[begin+len(Header{}):end])
 	}
+	r.number, r.offset = r.number+count, r.offset+int64(b.next-begun)
 	return count
 }
 

@@ -516,7 +516,9 @@ func assertRead(t *testing.T, data []byte, names *Familiar) {
 func FuzzMessage(f *testing.F) {
 	var names Familiar
 	f.Add(reply(f))
-	f.Add([]byte("\x00\x01\x80\x00\x00\x01\x00\x00\x00\x00\x00\x00\xc0\x0c\x00\x01\x00\x01"))
+	for _, name := range []string{"\xc0\x0c", "\xc0\x00", "\x03www\xc0\x00"} { // compressed against nothing
+		f.Add([]byte("\x00\x01\x80\x00\x00\x01\x00\x00\x00\x00\x00\x00" + name + "\x00\x01\x00\x01"))
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		assertCovered(t, data)
 		walkView(data)
