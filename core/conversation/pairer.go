@@ -7,6 +7,7 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/exchange"
+	"unquil/core/finding"
 	"unquil/core/wire"
 )
 
@@ -443,14 +444,24 @@ func (p *Pairer) fresh() *Pair {
 		return pair
 	}
 	several := make([]Pair, pairsAtOnce)
-	for i := range several[1:] {
-		p.free = append(p.free, &several[1+i])
+	codes, room := make([]finding.Code, pairsAtOnce*usualCodes), make([]byte, pairsAtOnce*usualQuery)
+	for i := range several {
+		pair := &several[i]
+		pair.Codes, codes = codes[:0:usualCodes], codes[usualCodes:]
+		pair.room, room = room[:0:usualQuery], room[usualQuery:]
+		if i > 0 {
+			p.free = append(p.free, pair)
+		}
 	}
 	return &several[0]
 }
 
-// pairsAtOnce lie side by side.
-const pairsAtOnce = 16
+// pairsAtOnce lie side by side, each with room for what most of them hold.
+const (
+	pairsAtOnce = 16
+	usualCodes  = 2
+	usualQuery  = 64 // bytes
+)
 
 // Close gives up what is still open, in the order of the capture.
 func (p *Pairer) Close() {
