@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"unquil/core/capture"
 	"unquil/core/wire"
 )
 
@@ -56,16 +57,44 @@ func (d *due) Pop() any {
 	return last
 }
 
-// WriteBig writes a pcap file of that many packets: clients of one network that look
-// up some thousand names at two resolvers, with questions and replies in the order of
-// their time. Seven million packets are about a gigabyte.
-func WriteBig(w io.Writer, packets int) error {
+// WriteBig writes a capture of that many packets, as pcapng or as pcap: clients of one
+// network that look up some thousand names at two resolvers, with questions and replies
+// in the order of their time. Seven million packets are about a gigabyte.
+func WriteBig(w io.Writer, packets int, pcapng bool) error {
+	out := bufio.NewWriterSize(w, 1<<20)
+	write := func(at int64, frame []byte) error { return writeRecord(out, at, frame) }
+	if pcapng {
+		blocks, err := capture.NewWriter(out, capture.Ethernet)
+		if err != nil {
+			return err
+		}
+		write = func(at int64, frame []byte) error { return blocks.Packet(time.UnixMicro(at), frame, "") }
+	} else {
+		out.Write(pcap(nil))
+	}
+	if err := writeBig(write, packets); err != nil {
+		return err
+	}
+	return out.Flush()
+}
+
+// writeRecord writes a packet of a pcap file.
+func writeRecord(out *bufio.Writer, at int64, frame []byte) error {
+	var header [16]byte
+	binary.LittleEndian.PutUint32(header[0:], uint32(at/1e6))
+	binary.LittleEndian.PutUint32(header[4:], uint32(at%1e6))
+	binary.LittleEndian.PutUint32(header[8:], uint32(len(frame)))
+	binary.LittleEndian.PutUint32(header[12:], uint32(len(frame)))
+	out.Write(header[:])
+	_, err := out.Write(frame)
+	return err
+}
+
+func writeBig(write func(at int64, frame []byte) error, packets int) error {
 	groups, begin, err := bigGroups()
 	if err != nil {
 		return err
 	}
-	out := bufio.NewWriterSize(w, 1<<20)
-	out.Write(pcap(nil))
 	const (
 		apart  = 250 // microseconds between two look-ups, and between the questions of one
 		within = 40
@@ -75,7 +104,7 @@ func WriteBig(w io.Writer, packets int) error {
 	for i := 0; packets > 0; i++ {
 		for len(queue) > 0 && queue[0].at <= now && packets > 0 {
 			next := heap.Pop(&queue).(packetDue)
-			if err := next.write(out); err != nil {
+			if err := write(next.at, next.marked()); err != nil {
 				return err
 			}
 			packets--
@@ -93,24 +122,17 @@ func WriteBig(w io.Writer, packets int) error {
 		}
 		now += apart
 	}
-	return out.Flush()
+	return nil
 }
 
-// write writes the packet with an ID and a port of its own, so that no two exchanges
+// marked is the packet's frame with an ID and a port of its own, so that no two exchanges
 // are one.
-func (p *packetDue) write(out *bufio.Writer) error {
+func (p *packetDue) marked() []byte {
 	udp := p.frame[14+20:]
 	binary.BigEndian.PutUint16(p.frame[p.portAt:], p.port)
 	binary.BigEndian.PutUint16(udp[6:], 0) // no checksum (RFC 768)
 	binary.BigEndian.PutUint16(udp[8:], p.id)
-	var header [16]byte
-	binary.LittleEndian.PutUint32(header[0:], uint32(p.at/1e6))
-	binary.LittleEndian.PutUint32(header[4:], uint32(p.at%1e6))
-	binary.LittleEndian.PutUint32(header[8:], uint32(len(p.frame)))
-	binary.LittleEndian.PutUint32(header[12:], uint32(len(p.frame)))
-	out.Write(header[:])
-	_, err := out.Write(p.frame)
-	return err
+	return p.frame
 }
 
 // bigGroups are the questions of look-ups with their replies, as frames.

@@ -40,12 +40,13 @@ func pcap(order binary.AppendByteOrder, magic uint32, link LinkType, snap int, f
 	return out
 }
 
+// pcapng is a file of frames; every other one has a comment.
 func pcapng(t testing.TB, frames ...[]byte) []byte {
 	var buf bytes.Buffer
 	w, err := NewWriter(&buf, Ethernet)
 	require.NoError(t, err)
 	for i, frame := range frames {
-		require.NoError(t, w.Packet(begin.Add(time.Duration(i)*time.Second), frame, "a comment"))
+		require.NoError(t, w.Packet(begin.Add(time.Duration(i)*time.Second), frame, []string{"a comment", ""}[i%2]))
 	}
 	return buf.Bytes()
 }
@@ -208,15 +209,18 @@ func FuzzReader(f *testing.F) {
 		}
 		decoder.Close()
 		streams.Close()
-		require.Equal(t, datagrams(data, false), datagrams(data, true), "and so does the shortest")
+		whole, _ := datagrams(data, false)
+		shortest, _ := datagrams(data, true)
+		require.Equal(t, whole, shortest, "and so does the shortest")
 	})
 }
 
-// datagrams are those of a file, taken one by one: in one go where that can be.
-func datagrams(data []byte, quick bool) (all []Packet) {
+// datagrams are those of a file, taken one by one: in one go where that can be, and how
+// many that were.
+func datagrams(data []byte, quick bool) (all []Packet, plain int) {
 	r, err := NewReader(bytes.NewReader(data))
 	if err != nil {
-		return nil
+		return nil, 0
 	}
 	var batch Batch
 	var record Record
@@ -232,7 +236,7 @@ func datagrams(data []byte, quick bool) (all []Packet) {
 					p.Payload = bytes.Clone(p.Payload)
 					all = append(all, p)
 				})
-				if count > 0 {
+				if plain += count; count > 0 {
 					continue
 				}
 			}
@@ -245,7 +249,32 @@ func datagrams(data []byte, quick bool) (all []Packet) {
 			}
 		}
 	}
-	return all
+	return all, plain
+}
+
+// Plain datagrams are taken in one go wherever they are, and come out as they do one by one.
+func TestPlains(t *testing.T) {
+	frame := AppendFrame(nil, client, server, []byte("question"))
+	options := append(bytes.Clone(frame[:14]), append([]byte{0x46, 0, 0, 40}, append(bytes.Clone(frame[18:34]), append([]byte{1, 1, 1, 1}, frame[34:]...)...)...)...)
+	four := [][]byte{frame, frame, options, frame}
+	for name, tt := range map[string]struct {
+		data []byte
+		want int
+	}{
+		"pcap":                       {pcap(binary.LittleEndian, 0xa1b2c3d4, Ethernet, 65535, four...), 3},
+		"pcapng: half have comments": {pcapng(t, four...), 2},
+		"the other byte order":       {pcap(binary.BigEndian, 0xa1b2c3d4, Ethernet, 65535, four...), 0},
+		"cut":                        {pcap(binary.LittleEndian, 0xa1b2c3d4, Ethernet, 44, four...), 0},
+		"another link":               {pcap(binary.LittleEndian, 0xa1b2c3d4, RawIP, 65535, four...), 0},
+	} {
+		whole, none := datagrams(tt.data, false)
+		quick, plain := datagrams(tt.data, true)
+		assert.Equal(t, whole, quick, name)
+		assert.Equal(t, []int{0, tt.want}, []int{none, plain}, name)
+		if tt.want > 0 {
+			assert.Len(t, quick, len(four), name)
+		}
+	}
 }
 
 // A file comes out the same, in whatever pieces it is read, and however large its

@@ -85,7 +85,7 @@ func (r *Reader) section(head []byte) bool {
 		r.fail("section header", ErrDamaged)
 		return false
 	}
-	r.interfaces = r.interfaces[:0]
+	r.interfaces, r.plain = r.interfaces[:0], r.order == binary.LittleEndian
 	return true
 }
 

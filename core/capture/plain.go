@@ -3,11 +3,13 @@ package capture
 import "encoding/binary"
 
 // A plain datagram is a whole one of IPv4 on Ethernet without anything out of the
-// ordinary, as nearly all packets of most captures are. Where a pcap file holds them they
-// are found many at a time, and nothing is copied.
+// ordinary, as nearly all packets of most captures are. Where a file holds them they are
+// found many at a time, and nothing is copied.
 
 const (
-	recordHeader = 16 // bytes, in a pcap file
+	recordHeader = 16 // bytes, before a packet in a pcap file
+	blockHeader  = 28 // and in a pcapng file,
+	blockEnd     = 4  // and after it
 	toIP         = 14 // from the beginning of the frame
 	toUDP        = toIP + 20
 	toPayload    = toUDP + 8
@@ -16,15 +18,19 @@ const (
 // Place is where a plain datagram lies in a [Batch].
 type Place uint32
 
-// MayBePlain reports whether [Reader.Plains] looks at packets of this file.
+// MayBePlain reports whether [Reader.Plains] looks at packets of this file: only where its
+// byte order is that of nearly all.
 func (r *Reader) MayBePlain() bool { return r.plain }
 
 // Plains hands the next packets of the batch that was begun last to take, as [Reader.Next]
 // would, as long as they are plain, and returns how many that were: the number of each, when
 // it came (nanoseconds since 1970 UTC; 0 when not known) and where its parts lie.
 func (r *Reader) Plains(b *Batch, take func(number int, at int64, place Place, h *Header, payload []byte)) (count int) {
-	if !r.plain || r.err != nil {
+	switch {
+	case !r.plain || r.err != nil:
 		return 0
+	case r.inBlocks:
+		return r.plainBlocks(b, take)
 	}
 	data, begun := b.data, b.next
 	for next := begun; next <= len(data)-recordHeader-toPayload; {
@@ -40,6 +46,34 @@ func (r *Reader) Plains(b *Batch, take func(number int, at int64, place Place, h
 		count++
 		seconds, fraction := binary.LittleEndian.Uint32(head[:]), binary.LittleEndian.Uint32(head[4:])
 		take(r.number+count, int64(seconds)*1e9+int64(fraction)*r.fraction, Place(begin), (*Header)(frame[toIP:]), data[begin+len(Header{}):end])
+	}
+	r.number, r.offset = r.number+count, r.offset+int64(b.next-begun)
+	return count
+}
+
+// plainBlocks is Plains of a pcapng file: enhanced packet blocks without options.
+func (r *Reader) plainBlocks(b *Batch, take func(number int, at int64, place Place, h *Header, payload []byte)) (count int) {
+	data, begun := b.data, b.next
+	for next := begun; next <= len(data)-blockHeader-toPayload-blockEnd; {
+		head := (*[blockHeader + toPayload]byte)(data[next:])
+		size, id := int(binary.LittleEndian.Uint32(head[4:])), int64(binary.LittleEndian.Uint32(head[8:]))
+		captured := int(binary.LittleEndian.Uint32(head[20:]))
+		frame := (*[toPayload]byte)(head[blockHeader:])
+		begin := next + blockHeader + toIP
+		end := begin + plainSize(frame)
+		if binary.LittleEndian.Uint32(head[:]) != enhancedPacket || size > maxBlock || size != blockHeader+(captured+3)&^3+blockEnd ||
+			next+size > len(data) || end > next+blockHeader+captured || id >= int64(len(r.interfaces)) {
+			break
+		}
+		next += size
+		if face := &r.interfaces[id]; face.link == Ethernet && int(binary.LittleEndian.Uint32(data[next-blockEnd:])) == size {
+			b.next = next
+			count++
+			stamp := uint64(binary.LittleEndian.Uint32(head[12:]))<<32 | uint64(binary.LittleEndian.Uint32(head[16:]))
+			take(r.number+count, face.time(stamp), Place(begin), (*Header)(frame[toIP:]), data[begin+len(Header{}):end])
+			continue
+		}
+		break
 	}
 	r.number, r.offset = r.number+count, r.offset+int64(b.next-begun)
 	return count

@@ -67,7 +67,8 @@ type Reader struct {
 	order      binary.ByteOrder
 	link       LinkType // pcap
 	fraction   int64    // pcap: of a second, in nanoseconds
-	plain      bool     // pcap of Ethernet, in the byte order that nearly all files have
+	plain      bool     // in the byte order that nearly all files have; of pcap, Ethernet
+	inBlocks   bool     // pcapng
 	interfaces []interfaceInfo
 	names      map[netip.Addr]string
 }
@@ -119,7 +120,7 @@ func NewReader(file io.Reader) (*Reader, error) {
 		r.openPcap(head)
 		return r, nil
 	case sectionHeader:
-		r.step = (*Reader).nextBlock
+		r.step, r.inBlocks = (*Reader).nextBlock, true
 		return r, nil
 	}
 	return nil, ErrFormat

@@ -375,7 +375,7 @@ func TestReadingAllocatesNothingForAPacket(t *testing.T) {
 // bigFile is a capture of that many packets.
 func bigFile(t testing.TB, packets int) []byte {
 	var buf bytes.Buffer
-	require.NoError(t, lab.WriteBig(&buf, packets))
+	require.NoError(t, lab.WriteBig(&buf, packets, false))
 	return buf.Bytes()
 }
 

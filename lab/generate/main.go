@@ -1,7 +1,7 @@
 // Command generate writes the lab's captures: go run ./lab/generate lab/captures
 //
 // With --big it writes one large capture of ordinary packets instead, to measure
-// with: go run ./lab/generate --big 7000000 /tmp/big.pcap
+// with: go run ./lab/generate --big 7000000 /tmp/big.pcap (or big.pcapng)
 package main
 
 import (
@@ -33,7 +33,7 @@ func run(args []string) error {
 			return err
 		}
 		defer file.Close()
-		return lab.WriteBig(file, packets)
+		return lab.WriteBig(file, packets, filepath.Ext(args[2]) == ".pcapng")
 	case len(args) == 1:
 		for name, make := range lab.Files {
 			content, err := make()
