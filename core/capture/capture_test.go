@@ -149,19 +149,25 @@ func TestContents(t *testing.T) {
 	for name, tt := range map[string]struct {
 		frame []byte
 		want  Contents
+		fault string
 	}{
-		"a datagram":                    {frame, Datagram},
-		"ARP":                           {change(13, 6), Other},
-		"TCP that is too short":         {change(14+9, 6), Malformed},
-		"a fragment":                    {change(14+7, 1), Fragment},
-		"an IP header too short":        {change(14, 0x44), Malformed},
-		"IP version 7":                  {change(14, 0x75), Malformed},
-		"a UDP length over the packet":  {change(14+20+4, 0x40), Malformed},
-		"a UDP length under its header": {change(14+20+5, 3), Malformed},
-		"half an Ethernet header":       {frame[:10], Malformed},
+		"a datagram":                    {frame, Datagram, ""},
+		"ARP":                           {change(13, 6), Other, ""},
+		"TCP that is too short":         {change(14+9, 6), Malformed, "TCP at byte 34: the packet ends too soon"},
+		"a fragment":                    {change(14+7, 1), Fragment, ""},
+		"an odd fragment":               {change(14+6, 0x20)[:14+20+13], Malformed, "fragment at byte 34: the packet ends too soon"},
+		"an IP header too short":        {change(14, 0x44), Malformed, "IPv4 at byte 14: its header is said to be smaller than it can be"},
+		"IP version 7":                  {change(14, 0x75), Malformed, "IP at byte 14: it is of neither IP version"},
+		"a UDP length over the packet":  {change(14+20+4, 0x40), Malformed, "UDP at byte 34: it is said to be larger than what carries it"},
+		"a UDP length under its header": {change(14+20+5, 3), Malformed, "UDP at byte 34: it is said to be smaller than its header"},
+		"half an Ethernet header":       {frame[:10], Malformed, "Ethernet at byte 0: the packet ends too soon"},
 	} {
+		var d Decoder
 		r := Record{Link: Ethernet, Data: tt.frame, Length: len(tt.frame)}
-		assert.Equal(t, tt.want, new(Decoder).Decode(&r, &Packet{}), name)
+		assert.Equal(t, tt.want, d.Decode(&r, &Packet{}), name)
+		if tt.want == Malformed {
+			assert.EqualError(t, d.Fault(), tt.fault, name)
+		}
 	}
 }
 

@@ -1,5 +1,7 @@
 package capture
 
+import "fmt"
+
 // Bounds on what waits for missing fragments.
 const (
 	maxDatagrams  = 256
@@ -40,8 +42,16 @@ type fragments struct {
 // fragment takes one part in, and goes on with the datagram when that is whole.
 func (d *Decoder) fragment(k fragmentKey, offset int, more bool, data []byte, whole bool, p *Packet) Contents {
 	f := &d.fragments
-	if offset+len(data) > maxDatagram || !whole || more && len(data)%8 != 0 {
-		return Malformed
+	switch {
+	case !whole:
+		return d.bad("fragment", data, tooShort)
+	case offset+len(data) > maxDatagram:
+		return d.bad("fragment", data, "it ends behind where a datagram can")
+	case more && len(data)%8 != 0:
+		return d.bad("fragment", data, "it is not the last, and its size is no multiple of 8")
+	}
+	if d.Layers != nil {
+		d.note("fragment", nil, "begins at", fmt.Sprint(offset), "bytes", fmt.Sprint(len(data)))
 	}
 	at := -1
 	for i, w := range f.waiting {
@@ -72,10 +82,10 @@ func (d *Decoder) fragment(k fragmentKey, offset int, more bool, data []byte, wh
 		f.free = append(f.free, f.whole)
 	}
 	f.whole = w
-	if d.Layers != nil {
-		d.note("fragments", "put together", "yes")
-	}
 	d.lends = true
+	if d.Layers != nil {
+		d.note("fragments", nil, "put together from", fmt.Sprint(len(w.all)))
+	}
 	if d.Whole != nil {
 		d.Whole(w.all)
 	}

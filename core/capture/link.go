@@ -1,9 +1,6 @@
 package capture
 
-import (
-	"encoding/binary"
-	"fmt"
-)
+import "encoding/binary"
 
 // LinkType says how a packet begins, as the capture formats number it.
 type LinkType uint16
@@ -42,13 +39,13 @@ func init() { // not above: they lead back to Decode
 // system to system: the packet tells by itself which IP it is.
 func (d *Decoder) null(data []byte, p *Packet) Contents {
 	if len(data) < 4 {
-		return Malformed
+		return d.bad("loopback", data, tooShort)
 	}
 	family := min(binary.LittleEndian.Uint32(data), binary.BigEndian.Uint32(data))
 	switch family {
 	case 2, 10, 23, 24, 28, 30:
 		if d.Layers != nil {
-			d.note("loopback")
+			d.note("loopback", data[:4])
 		}
 		return d.ip(data[4:], p)
 	}
@@ -58,28 +55,28 @@ func (d *Decoder) null(data []byte, p *Packet) Contents {
 // cooked is what Linux makes of packets of any interface.
 func (d *Decoder) cooked(data []byte, p *Packet) Contents {
 	if len(data) < 16 {
-		return Malformed
+		return d.bad("Linux cooked", data, tooShort)
 	}
-	return d.cookedPayload(binary.BigEndian.Uint16(data[14:]), binary.BigEndian.Uint16(data), data[16:], p)
+	return d.cookedPayload(binary.BigEndian.Uint16(data[14:]), binary.BigEndian.Uint16(data), data[:16], data[16:], p)
 }
 
 func (d *Decoder) cooked2(data []byte, p *Packet) Contents {
 	if len(data) < 20 {
-		return Malformed
+		return d.bad("Linux cooked", data, tooShort)
 	}
-	return d.cookedPayload(binary.BigEndian.Uint16(data), uint16(data[10]), data[20:], p)
+	return d.cookedPayload(binary.BigEndian.Uint16(data), uint16(data[10]), data[:20], data[20:], p)
 }
 
 // directions are the packet types of Linux in words.
 var directions = []string{"to this machine", "to everybody", "to a group", "to another machine", "from this machine"}
 
-func (d *Decoder) cookedPayload(etherType, direction uint16, data []byte, p *Packet) Contents {
+func (d *Decoder) cookedPayload(etherType, direction uint16, header, data []byte, p *Packet) Contents {
 	if d.Layers != nil {
 		way := ""
 		if int(direction) < len(directions) {
 			way = directions[direction]
 		}
-		d.note("Linux cooked", "packet", way)
+		d.note("Linux cooked", header, "packet", way)
 	}
 	return d.payload(etherType, data, p)
 }
@@ -87,11 +84,17 @@ func (d *Decoder) cookedPayload(etherType, direction uint16, data []byte, p *Pac
 // radiotap skips what the radio had to say.
 func (d *Decoder) radiotap(data []byte, p *Packet) Contents {
 	if len(data) < 8 {
-		return Malformed
+		return d.bad("radiotap", data, tooShort)
 	}
 	size := int(binary.LittleEndian.Uint16(data[2:]))
-	if size < 8 || size > len(data) {
-		return Malformed
+	if size < 8 {
+		return d.bad("radiotap", data, smallHeader)
+	}
+	if size > len(data) {
+		return d.bad("radiotap", data, largeHeader)
+	}
+	if d.Layers != nil {
+		d.note("radiotap", data[:size])
 	}
 	return d.wifi(data[size:], p)
 }
@@ -103,7 +106,7 @@ func (d *Decoder) wifi(data []byte, p *Packet) Contents {
 		if len(data) >= 2 && data[0]>>2&3 != 2 {
 			return Other // control frames are short
 		}
-		return Malformed
+		return d.bad("IEEE 802.11", data, tooShort)
 	}
 	kind, subtype := data[0]>>2&3, data[0]>>4
 	toDS, fromDS, protected := data[1]&1 != 0, data[1]&2 != 0, data[1]&0x40 != 0
@@ -122,13 +125,13 @@ func (d *Decoder) wifi(data []byte, p *Packet) Contents {
 	}
 	// Logical link control with a subnetwork access header (RFC 1042).
 	if len(data) < size+8 {
-		return Malformed
+		return d.bad("IEEE 802.11", data, tooShort)
 	}
 	if llc := data[size:]; llc[0] != 0xaa || llc[1] != 0xaa || llc[2] != 3 {
 		return Other
 	}
 	if d.Layers != nil {
-		d.note("IEEE 802.11", "from", hardwareText(data[10:16]), "to", hardwareText(data[4:10]), "header", fmt.Sprintf("%d bytes", size))
+		d.note("IEEE 802.11", data[:size+8], "from", hardwareText(data[10:16]), "to", hardwareText(data[4:10]))
 	}
 	return d.payload(binary.BigEndian.Uint16(data[size+6:]), data[size+8:], p)
 }

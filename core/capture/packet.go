@@ -84,11 +84,38 @@ const portVXLAN = 4789
 // maxNesting is how many tunnels within each other are looked into.
 const maxNesting = 4
 
-// Layer is one header of a packet in words.
+// Layer is one header of a packet in words, and where it lies.
 type Layer struct {
 	Name   string
 	Fields [][2]string
+	Offset int // of its first byte in the record; -1 where that is not one of the record's
+	Size   int // in bytes
 }
+
+// Fault is what is wrong with a packet's headers.
+type Fault struct {
+	What   string // which header, or which part of the packet
+	Offset int    // of its first byte in the record; -1 in a datagram that was put together
+	Says   string
+}
+
+func (f *Fault) Error() string {
+	if f.Offset < 0 {
+		return f.What + " in the datagram that was put together: " + f.Says
+	}
+	return fmt.Sprintf("%s at byte %d: %s", f.What, f.Offset, f.Says)
+}
+
+// What can be wrong with headers.
+const (
+	tooShort     = "the packet ends too soon"
+	tooDeep      = "it lies within too many others"
+	smallHeader  = "its header is said to be smaller than it can be"
+	largeHeader  = "its header is said to be larger than what follows"
+	smallTotal   = "it is said to be smaller than its header"
+	largeTotal   = "it is said to be larger than what carries it"
+	otherVersion = "it is of neither IP version"
+)
 
 // Decoder finds what records carry. It remembers fragments until their datagram
 // is whole. The zero value is ready to use.
@@ -106,6 +133,28 @@ type Decoder struct {
 	rec       *Record
 	depth     int
 	lends     bool
+	fault     Fault
+}
+
+// Fault is what is wrong with the packet that was [Malformed] last.
+func (d *Decoder) Fault() *Fault {
+	fault := d.fault
+	return &fault
+}
+
+// bad says what is wrong with the part of the packet that begins with data.
+func (d *Decoder) bad(what string, data []byte, says string) Contents {
+	d.fault = Fault{what, d.offset(data), says}
+	return Malformed
+}
+
+// offset is where data, a rest of the record, begins in it; -1 when it lies elsewhere. What
+// is cut off its end does not matter: its capacity goes on to that of the record.
+func (d *Decoder) offset(data []byte) int {
+	if d.lends {
+		return -1
+	}
+	return cap(d.rec.Data) - cap(data)
 }
 
 // Decode sets p from what the record carries. Payload aliases the record, or the
@@ -141,8 +190,11 @@ func (d *Decoder) Close() { d.fragments.flush(1<<62, d.Torn) }
 // Incomplete is how many datagrams stayed without some of their fragments.
 func (d *Decoder) Incomplete() int { return d.fragments.incomplete }
 
-func (d *Decoder) note(name string, fields ...string) {
-	layer := Layer{Name: name}
+func (d *Decoder) note(name string, header []byte, fields ...string) {
+	layer := Layer{Name: name, Offset: -1, Size: len(header)}
+	if header != nil {
+		layer.Offset = d.offset(header)
+	}
 	for i := 0; i+1 < len(fields); i += 2 {
 		layer.Fields = append(layer.Fields, [2]string{fields[i], fields[i+1]})
 	}
@@ -151,10 +203,10 @@ func (d *Decoder) note(name string, fields ...string) {
 
 func (d *Decoder) ethernet(data []byte, p *Packet) Contents {
 	if len(data) < 14 {
-		return Malformed
+		return d.bad("Ethernet", data, tooShort)
 	}
 	if d.Layers != nil {
-		d.note("Ethernet", "from", hardwareText(data[6:12]), "to", hardwareText(data[:6]))
+		d.note("Ethernet", data[:14], "from", hardwareText(data[6:12]), "to", hardwareText(data[:6]))
 	}
 	return d.payload(binary.BigEndian.Uint16(data[12:]), data[14:], p)
 }
@@ -171,10 +223,10 @@ func (d *Decoder) payload(etherType uint16, data []byte, p *Packet) Contents {
 			return d.ip(data, p)
 		case typeVLAN, typeQinQ, typeQinQOld:
 			if len(data) < 4 {
-				return Malformed
+				return d.bad("VLAN", data, tooShort)
 			}
 			if d.Layers != nil {
-				d.note("VLAN", "number", fmt.Sprint(binary.BigEndian.Uint16(data)&0xfff))
+				d.note("VLAN", data[:4], "number", fmt.Sprint(binary.BigEndian.Uint16(data)&0xfff))
 			}
 			etherType, data = binary.BigEndian.Uint16(data[2:]), data[4:]
 		case typeMPLS, typeMPLSMul:
@@ -187,7 +239,7 @@ func (d *Decoder) payload(etherType uint16, data []byte, p *Packet) Contents {
 			return Other
 		}
 	}
-	return Malformed
+	return d.bad("VLAN", data, tooDeep)
 }
 
 // mpls skips labels to the bottom of their stack (RFC 3032 §2.1), below which the
@@ -196,40 +248,44 @@ func (d *Decoder) mpls(data []byte, p *Packet) Contents {
 	for len(data) >= 4 {
 		bottom := data[2]&1 != 0
 		if d.Layers != nil {
-			d.note("MPLS", "label", fmt.Sprint(binary.BigEndian.Uint32(data)>>12))
+			d.note("MPLS", data[:4], "label", fmt.Sprint(binary.BigEndian.Uint32(data)>>12))
 		}
 		if data = data[4:]; bottom {
 			return d.ip(data, p)
 		}
 	}
-	return Malformed
+	return d.bad("MPLS", data, tooShort)
 }
 
 // pppoe is a session packet (RFC 2516 §4).
 func (d *Decoder) pppoe(data []byte, p *Packet) Contents {
 	if len(data) < 8 {
-		return Malformed
+		return d.bad("PPPoE", data, tooShort)
 	}
 	if data[1] != 0 {
 		return Other
 	}
 	if d.Layers != nil {
-		d.note("PPPoE", "session", fmt.Sprint(binary.BigEndian.Uint16(data[2:])))
+		d.note("PPPoE", data[:6], "session", fmt.Sprint(binary.BigEndian.Uint16(data[2:])))
 	}
 	return d.ppp(data[6:], p)
 }
 
 // ppp is a protocol number and what it numbers (RFC 1661 §2).
 func (d *Decoder) ppp(data []byte, p *Packet) Contents {
+	frame := data
 	if len(data) >= 2 && data[0] == 0xff && data[1] == 0x03 { // in HDLC framing (RFC 1662 §3.1)
 		data = data[2:]
 	}
 	if len(data) < 2 {
-		return Malformed
+		return d.bad("PPP", data, tooShort)
 	}
 	protocol, size := uint16(data[0]), 1
 	if data[0]&1 == 0 {
 		protocol, size = binary.BigEndian.Uint16(data), 2
+	}
+	if d.Layers != nil {
+		d.note("PPP", frame[:len(frame)-len(data)+size])
 	}
 	switch protocol {
 	case 0x0021, 0x0057:
@@ -241,8 +297,11 @@ func (d *Decoder) ppp(data []byte, p *Packet) Contents {
 }
 
 func (d *Decoder) ip(data []byte, p *Packet) Contents {
-	if d.depth++; len(data) == 0 || d.depth > maxNesting {
-		return Malformed
+	if d.depth++; len(data) == 0 {
+		return d.bad("IP", data, tooShort)
+	}
+	if d.depth > maxNesting {
+		return d.bad("IP", data, tooDeep)
 	}
 	switch data[0] >> 4 {
 	case 4:
@@ -250,27 +309,30 @@ func (d *Decoder) ip(data []byte, p *Packet) Contents {
 	case 6:
 		return d.ipv6(data, p)
 	}
-	return Malformed
+	return d.bad("IP", data, otherVersion)
 }
 
 func (d *Decoder) ipv4(data []byte, p *Packet) Contents {
 	if len(data) < 20 {
-		return Malformed
+		return d.bad("IPv4", data, tooShort)
 	}
 	header, total := int(data[0]&15)*4, int(binary.BigEndian.Uint16(data[2:]))
-	if header < 20 || len(data) < header {
-		return Malformed
+	if header < 20 {
+		return d.bad("IPv4", data, smallHeader)
+	}
+	if len(data) < header {
+		return d.bad("IPv4", data, largeHeader)
 	}
 	if total == 0 {
 		total = len(data) // filled in by the network card, after the capture
 	}
 	if total < header {
-		return Malformed
+		return d.bad("IPv4", data, smallTotal)
 	}
 	from, to := host4(data[12:16]), host4(data[16:20])
 	p.Hops = data[8]
 	if d.Layers != nil {
-		d.note("IPv4", "from", from.Addr().String(), "to", to.Addr().String(), "hops left", fmt.Sprint(data[8]), "identification", fmt.Sprint(binary.BigEndian.Uint16(data[4:])), "bytes", fmt.Sprint(total))
+		d.note("IPv4", data[:header], "from", from.Addr().String(), "to", to.Addr().String(), "hops left", fmt.Sprint(data[8]), "identification", fmt.Sprint(binary.BigEndian.Uint16(data[4:])), "bytes", fmt.Sprint(total))
 	}
 	body, whole := data[header:min(total, len(data))], total <= len(data)
 	if place := binary.BigEndian.Uint16(data[6:]); place&0x3fff != 0 { // more fragments, or an offset
@@ -282,41 +344,49 @@ func (d *Decoder) ipv4(data []byte, p *Packet) Contents {
 
 func (d *Decoder) ipv6(data []byte, p *Packet) Contents {
 	if len(data) < 40 {
-		return Malformed
+		return d.bad("IPv6", data, tooShort)
 	}
 	from, to := host6(data[8:24]), host6(data[24:40])
 	size := 40 + int(binary.BigEndian.Uint16(data[4:]))
 	next, body, whole := data[6], data[40:min(len(data), size)], size <= len(data)
 	p.Hops = data[7]
 	if d.Layers != nil {
-		d.note("IPv6", "from", from.Addr().String(), "to", to.Addr().String(), "hops left", fmt.Sprint(data[7]), "bytes", fmt.Sprint(size))
+		d.note("IPv6", data[:40], "from", from.Addr().String(), "to", to.Addr().String(), "hops left", fmt.Sprint(data[7]), "bytes", fmt.Sprint(size))
 	}
-	for headers := 0; headers < 16; headers++ {
+	rest := body
+	for range 16 {
+		if d.Layers != nil && len(rest) > len(body) {
+			d.note("IPv6 extension", rest[:len(rest)-len(body)])
+		}
+		rest = body
 		switch next {
 		case 44: // fragment (RFC 8200 §4.5)
 			if len(body) < 8 {
-				return Malformed
+				return d.bad("IPv6 fragment", body, tooShort)
 			}
 			place := binary.BigEndian.Uint16(body[2:])
 			if place&0xfff9 != 0 {
+				if d.Layers != nil {
+					d.note("IPv6 extension", body[:8])
+				}
 				return d.fragment(fragmentKey{from, to, binary.BigEndian.Uint32(body[4:]), body[0]}, int(place&0xfff8), place&1 != 0, body[8:], whole, p)
 			}
 			next, body = body[0], body[8:] // all of it in one
 		case 0, 43, 60, 135, 139, 140: // hop-by-hop, routing, destination options and their like (RFC 8200 §4)
 			if len(body) < 8 || len(body) < 8+int(body[1])*8 {
-				return Malformed
+				return d.bad("IPv6 extension header", body, tooShort)
 			}
 			next, body = body[0], body[8+int(body[1])*8:]
 		case 51: // authentication header (RFC 4302 §2), whose length counts otherwise
 			if len(body) < 8 || len(body) < (int(body[1])+2)*4 {
-				return Malformed
+				return d.bad("IPv6 authentication header", body, tooShort)
 			}
 			next, body = body[0], body[(int(body[1])+2)*4:]
 		default:
 			return d.transport(next, body, from, to, whole, p)
 		}
 	}
-	return Malformed
+	return d.bad("IPv6 extension header", body, tooDeep)
 }
 
 // transport is what an IP packet carries. whole says that the capture has all of it.
@@ -340,23 +410,23 @@ func (d *Decoder) transport(protocol byte, body []byte, from, to End, whole bool
 
 func (d *Decoder) udp(data []byte, from, to End, whole bool, p *Packet) Contents {
 	if len(data) < 8 {
-		return Malformed
+		return d.bad("UDP", data, tooShort)
 	}
 	size := int(binary.BigEndian.Uint16(data[4:]))
 	if size < 8 {
-		return Malformed
+		return d.bad("UDP", data, smallTotal)
 	}
 	cut := size > len(data)
 	if cut && whole {
-		return Malformed // nothing was cut off, so the length is wrong
+		return d.bad("UDP", data, largeTotal) // nothing was cut off, so the length is wrong
 	}
 	target := binary.BigEndian.Uint16(data[2:])
 	if d.Layers != nil {
-		d.note("UDP", "from port", fmt.Sprint(binary.BigEndian.Uint16(data)), "to port", fmt.Sprint(target), "bytes", fmt.Sprint(size))
+		d.note("UDP", data[:8], "from port", fmt.Sprint(binary.BigEndian.Uint16(data)), "to port", fmt.Sprint(target), "bytes", fmt.Sprint(size))
 	}
 	if target == portVXLAN && size >= 8+8+14 && len(data) > 16 && data[8] == 0x08 && d.depth < maxNesting {
 		if d.Layers != nil {
-			d.note("VXLAN", "network", fmt.Sprint(binary.BigEndian.Uint32(data[12:])>>8))
+			d.note("VXLAN", data[8:16], "network", fmt.Sprint(binary.BigEndian.Uint32(data[12:])>>8))
 		}
 		return d.ethernet(data[16:], p)
 	}
@@ -368,14 +438,17 @@ func (d *Decoder) udp(data []byte, from, to End, whole bool, p *Packet) Contents
 
 func (d *Decoder) tcp(data []byte, from, to End, whole bool, p *Packet) Contents {
 	if len(data) < 20 {
-		return Malformed
+		return d.bad("TCP", data, tooShort)
 	}
 	header := int(data[12]>>4) * 4
-	if header < 20 || header > len(data) {
-		return Malformed
+	if header < 20 {
+		return d.bad("TCP", data, smallHeader)
+	}
+	if header > len(data) {
+		return d.bad("TCP", data, largeHeader)
 	}
 	if d.Layers != nil {
-		d.note("TCP", "from port", fmt.Sprint(binary.BigEndian.Uint16(data)), "to port", fmt.Sprint(binary.BigEndian.Uint16(data[2:])),
+		d.note("TCP", data[:header], "from port", fmt.Sprint(binary.BigEndian.Uint16(data)), "to port", fmt.Sprint(binary.BigEndian.Uint16(data[2:])),
 			"sequence", fmt.Sprint(binary.BigEndian.Uint32(data[4:])), "bytes", fmt.Sprint(len(data)-header))
 	}
 	hops := p.Hops
@@ -399,13 +472,13 @@ func (d *Decoder) gre(data []byte, p *Packet) Contents {
 		}
 	}
 	if len(data) < size {
-		return Malformed
+		return d.bad("GRE", data, tooShort)
 	}
 	if d.Layers != nil {
-		d.note("GRE")
+		d.note("GRE", data[:size])
 	}
 	if d.depth++; d.depth > maxNesting {
-		return Malformed
+		return d.bad("GRE", data, tooDeep)
 	}
 	return d.payload(binary.BigEndian.Uint16(data[2:]), data[size:], p)
 }
@@ -426,7 +499,7 @@ var (
 // icmp reads an error and the packet that it quotes.
 func (d *Decoder) icmp(data []byte, reporter End, reasons map[[2]byte]string, p *Packet) Contents {
 	if len(data) < 8 {
-		return Malformed
+		return d.bad("ICMP", data, tooShort)
 	}
 	reason, known := reasons[[2]byte{data[0], data[1]}]
 	if !known {
@@ -436,7 +509,7 @@ func (d *Decoder) icmp(data []byte, reporter End, reasons map[[2]byte]string, p 
 		reason = fmt.Sprintf("it cannot be delivered (code %d)", data[1])
 	}
 	if d.Layers != nil {
-		d.note("ICMP", "says", reason)
+		d.note("ICMP", data[:8], "says", reason)
 	}
 	quoted := data[8:]
 	from, to, protocol, body := quotedIP(quoted)

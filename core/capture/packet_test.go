@@ -125,6 +125,13 @@ func TestEveryLinkAndTunnel(t *testing.T) {
 			assert.Equal(t, uint16(50000), p.From.Port())
 			assert.Equal(t, len(tt.frames), p.Number)
 			assert.Equal(t, "UDP", layers[len(layers)-1].Name)
+			if end := 0; len(tt.frames) == 1 { // each byte up to the payload is some header's
+				for _, l := range layers {
+					assert.Equal(t, end, l.Offset, l.Name)
+					end += l.Size
+				}
+				assert.Equal(t, "question", string(tt.frames[0][end:][:8]))
+			}
 			for _, frame := range tt.frames { // cut anywhere, it is malformed or something else, and no panic
 				for n := range frame {
 					var d Decoder
