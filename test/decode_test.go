@@ -183,6 +183,7 @@ func TestCapturesShowWhatTheyHold(t *testing.T) {
 func TestDecodeViews(t *testing.T) {
 	folder := captures(t)
 	morning, uplink := filepath.Join(folder, "valley-morning.pcapng"), filepath.Join(folder, "resolver-uplink.pcap")
+	mangled, copied := filepath.Join(folder, "mangled.pcapng"), filepath.Join(folder, "copied.pcapng")
 	for _, tt := range []struct {
 		name string
 		args []string
@@ -204,6 +205,24 @@ func TestDecodeViews(t *testing.T) {
 		{"one exchange with its bytes", []string{morning, "--exchange", "3", "--wire"}, 0, []string{"QNAME tickets.hollowtarn.example.", "ADDRESS 203.0.113.80"}, nil},
 		{"one that was asked again", []string{morning, "--exchange", "43"}, 0, []string{"tried again in packet"}, nil},
 		{"one that is not there", []string{morning, "--exchange", "9999"}, 2, nil, nil},
+		{"one with two replies", []string{morning, "--exchange", "34"}, 0, []string{"192.0.2.98 kept 1 min", "the other reply, packet 80", "says 203.0.113.140"}, nil},
+		{"one whose reply was cut", []string{mangled, "--exchange", "2"}, 0, []string{"of which the capture holds 72 of 125 bytes", "additional, as its header says"}, []string{"a second reply"}},
+		{"one that somebody guessed at", []string{mangled, "--exchange", "5"}, 0, []string{"5 replies to it came with IDs that nobody asked"}, nil},
+		{"one as CSV", []string{mangled, "--exchange", "2", "--csv"}, 0, []string{"2,2026-03-09T07:40:02Z,192.0.2.21#64234,192.0.2.53#53,udp,web.hollowtarn.example.,A,cut-off"}, []string{"www."}},
+		{"the packets of one", []string{mangled, "--exchange", "2", "--to", copied}, 0, []string{"2 packets of 1 exchange written"}, nil},
+		{"one as JSON that is not there", []string{morning, "--exchange", "9999", "--json"}, 2, nil, []string{"{"}},
+		{"a packet", []string{morning, "--packet", "1"}, 0, []string{"packet 1, 192.0.2.21 to 192.0.2.53: a question about www.hollowtarn.example A", "part of exchange 1"}, []string{"QNAME"}},
+		{"a packet with its bytes", []string{morning, "--packet", "1", "--wire"}, 0, []string{"14 4500004f00004000 IPv4", "QNAME www.hollowtarn.example."}, nil},
+		{"a packet of the local link", []string{morning, "--packet", "35"}, 0, []string{"printer.local A 192.0.2.41 kept 2 min (120), in place of all that was kept before"}, nil},
+		{"a segment", []string{morning, "--packet", "16"}, 0, []string{"a TCP segment with 769 bytes of its stream", "ends of exchange 6"}, nil},
+		{"an ICMP error", []string{morning, "--packet", "126"}, 0, []string{"192.0.2.60 says that a packet from 192.0.2.71 did not reach 192.0.2.60: nothing listens there", "part of exchange 56"}, nil},
+		{"a packet with broken headers", []string{mangled, "--packet", "7"}, 0, []string{"cannot be read: UDP at byte 34: it is said to be larger than what carries it", "34 ebaf0035403ddd27 unread"}, nil},
+		{"a packet with a broken message", []string{mangled, "--packet", "6"}, 0, []string{"compression pointer does not point backwards", "EDNS not known"}, nil},
+		{"a packet put together", []string{mangled, "--packet", "11", "--wire"}, 0, []string{"fragments put together from 2", "the message in it, put together from fragments", "part of exchange 3"}, nil},
+		{"a reply that nobody asked for", []string{mangled, "--packet", "15"}, 0, []string{"part of no exchange in the capture"}, nil},
+		{"a packet as JSON", []string{mangled, "--packet", "7", "--json"}, 0, []string{`"broken": "UDP at byte 34: it is said to be larger than what carries it"`, `"name": "IPv4", "offset": 14, "size": 20`}, nil},
+		{"a packet that is not there", []string{morning, "--packet", "9999"}, 2, nil, nil},
+		{"a packet and an exchange", []string{morning, "--packet", "1", "--exchange", "1"}, 2, nil, nil},
 		{"by name and type", []string{morning, "--view", "exchanges", "--name", "tick*", "--type", "aaaa"}, 0, []string{"tickets.hollowtarn.example AAAA"}, []string{"tickets.hollowtarn.example A:", "www."}},
 		{"by zone", []string{uplink, "--view", "exchanges", "--under", "farhost.test"}, 0, []string{"book.lodge.farhost.test"}, []string{"hollowtarn"}},
 		{"by outcome", []string{morning, "--view", "exchanges", "--outcome", "server-failure"}, 3, []string{"server-failure"}, []string{"no-name"}},

@@ -144,13 +144,14 @@ func (d *Decoder) Fault() *Fault {
 
 // bad says what is wrong with the part of the packet that begins with data.
 func (d *Decoder) bad(what string, data []byte, says string) Contents {
-	d.fault = Fault{what, d.offset(data), says}
+	d.fault = Fault{what, d.Offset(data), says}
 	return Malformed
 }
 
-// offset is where data, a rest of the record, begins in it; -1 when it lies elsewhere. What
-// is cut off its end does not matter: its capacity goes on to that of the record.
-func (d *Decoder) offset(data []byte) int {
+// Offset is where data, such as a payload, begins in the record that was decoded last; -1
+// when it lies elsewhere, since it was put together from fragments. What is cut off its end
+// does not matter: its capacity goes on to that of the record.
+func (d *Decoder) Offset(data []byte) int {
 	if d.lends {
 		return -1
 	}
@@ -193,7 +194,7 @@ func (d *Decoder) Incomplete() int { return d.fragments.incomplete }
 func (d *Decoder) note(name string, header []byte, fields ...string) {
 	layer := Layer{Name: name, Offset: -1, Size: len(header)}
 	if header != nil {
-		layer.Offset = d.offset(header)
+		layer.Offset = d.Offset(header)
 	}
 	for i := 0; i+1 < len(fields); i += 2 {
 		layer.Fields = append(layer.Fields, [2]string{fields[i], fields[i+1]})

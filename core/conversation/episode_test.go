@@ -210,8 +210,8 @@ func TestPicked(t *testing.T) {
 		comments = append(comments, string(record.Comment))
 	}
 	assert.Equal(t, []string{"repeated-query", "", ""}, comments)
-	layers, err := Layers([]int{3}, []*capture.Reader{file(t, packets...)})
+	looks, err := Looks([]int{3}, []*capture.Reader{file(t, packets...)}, nil)
 	require.NoError(t, err)
-	require.Len(t, layers[3], 3)
-	assert.Equal(t, "IPv4", layers[3][1].Name)
+	require.Len(t, looks[3].Layers, 3)
+	assert.Equal(t, "IPv4", looks[3].Layers[1].Name)
 }

@@ -49,7 +49,7 @@ type item struct {
 	what   what
 	before int    // the message of the chunk that comes next
 	host   string // of an encrypted one: the server name of its handshake
-	err    error  // of an unreadable one
+	err    error  // of an unreadable or malformed one
 }
 
 // chunk is what some part of a file came to.
@@ -239,7 +239,7 @@ func (f *feed) record(r *capture.Record, lent bool) {
 			f.add(p, isForbidden)
 		}
 	case capture.Malformed:
-		f.add(&capture.Packet{Number: r.Number, At: r.At, Cut: len(r.Data) < r.Length}, isMalformed)
+		f.add(&capture.Packet{Number: r.Number, At: r.At, Cut: len(r.Data) < r.Length}, isMalformed).err = f.decoder.Fault()
 	case capture.Unknown:
 		c.unknown++
 	}

@@ -54,8 +54,9 @@ type group struct {
 	asked    int           // packets that asked
 	to       netip.Addr    // whom they asked instead
 	texts    []string
-	clients  int  // of a group that was folded
-	others   bool // it is of more clients than are told from each other
+	packets  []int // that texts are about
+	clients  int   // of a group that was folded
+	others   bool  // it is of more clients than are told from each other
 }
 
 // groups are all of them, in the order in which they were first found.
@@ -133,7 +134,7 @@ func (g *group) packet(number int, why string) {
 		if why != "" {
 			text += " (" + why + ")"
 		}
-		g.texts = append(g.texts, text)
+		g.texts, g.packets = append(g.texts, text), append(g.packets, number)
 	}
 }
 
@@ -206,7 +207,8 @@ func (g *group) join(one *group) {
 	if g.to != one.to {
 		g.to = netip.Addr{}
 	}
-	g.texts = append(g.texts, one.texts...)[:min(len(g.texts)+len(one.texts), maxSamples)]
+	samples := min(len(g.texts)+len(one.texts), maxSamples)
+	g.texts, g.packets = append(g.texts, one.texts...)[:samples], append(g.packets, one.packets...)[:samples]
 }
 
 // who is the client, or how many they are.

@@ -343,20 +343,16 @@ func (o *Overview) revised(p *Pair) {
 
 // unreadable lists a packet that cannot be read, with what is wrong at which byte.
 func (o *Overview) unreadable(it *item) {
-	k, why := groupKey{code: finding.Undecodable}, "its headers contradict themselves"
-	severity := finding.Note
+	k, why := groupKey{code: finding.Undecodable}, it.err.Error()
 	switch {
 	case it.packet.Cut:
-		k.detail, why = "cut", "the capture cut it"
-		if it.err != nil {
-			why += ": " + it.err.Error()
-		}
-	case it.err != nil:
-		why, k.client = it.err.Error(), it.packet.From.Addr()
-	default:
+		k.detail, why = "cut", "the capture cut it: "+why
+	case it.what == isMalformed:
 		k.detail = "headers"
+	default:
+		k.client, why = it.packet.From.Addr(), "in its message "+why
 	}
-	g := o.groups.of(k, severity)
+	g := o.groups.of(k, finding.Note)
 	g.count++
 	g.packet(it.packet.Number, why)
 }
@@ -400,6 +396,7 @@ func (o *Overview) conclude() {
 			}
 		}
 		f := finding.New(g.code, g.severity, about, sentences[g.code](g), g.evidence...)
+		f.Packets = g.packets
 		if len(o.Findings) < maxFindings {
 			o.Findings = append(o.Findings, f)
 		} else {

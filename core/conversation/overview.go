@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/binary"
+	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -76,6 +77,8 @@ type Line struct {
 	Before, After Link
 	Half          Half
 	OtherIn       int // the packet of a reply that says something else; 0 without one
+	CutIn         int // that of a reply of which too little is there; 0 without one
+	Guesses       int // replies with an ID that was not asked
 	Looped        bool
 	Forbidden     string
 	Cut           bool
@@ -278,11 +281,19 @@ type tally struct {
 
 func (p *Pair) line() Line {
 	r := p.Related()
-	line := Line{r.Before, r.After, p.Half(), r.OtherIn, p.Looped(), "", p.Cut, p.Packets(), slices.Clone(p.Codes)}
+	line := Line{r.Before, r.After, p.Half(), r.OtherIn, r.CutIn, r.Guesses, p.Looped(), "", p.Cut, p.Packets(), slices.Clone(p.Codes)}
 	if r.Forbidden != nil {
-		line.Forbidden = r.Forbidden.By.String() + " says: " + r.Forbidden.Says
+		line.Forbidden = r.Forbidden.By.String() + " says: " + r.Forbidden.Says + fmt.Sprintf(" (packet %d)", r.ReportIn)
 	}
 	return line
+}
+
+// holds reports whether a packet is one of the exchange's.
+func (p *Pair) holds(packet int) bool {
+	if p.First.Packet == packet || p.ReceivedIn == packet {
+		return true
+	}
+	return p.rel != nil && slices.Contains(p.Packets(), packet)
 }
 
 // Packets are the numbers of all packets of the exchange, in order.
@@ -291,7 +302,7 @@ func (p *Pair) Packets() []int {
 	for _, try := range p.Sent() {
 		all = append(all, try.Packet)
 	}
-	for _, n := range []int{p.ReceivedIn, p.Related().OtherIn, p.Related().ReportIn} {
+	for _, n := range []int{p.ReceivedIn, p.Related().OtherIn, p.Related().CutIn, p.Related().ReportIn} {
 		if n > 0 {
 			all = append(all, n)
 		}

@@ -77,6 +77,7 @@ type Pair struct {
 // relations are what few exchanges have.
 type relations struct {
 	OtherIn   int             // the packet of another reply to the same question; 0 without one
+	CutIn     int             // the packet of the reply, where the capture holds too little of it to be read
 	Forbidden *capture.Report // what an ICMP error said of it; nil without one
 	ReportIn  int
 	Before    Link // what this client asked for the same before, and did not get

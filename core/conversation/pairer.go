@@ -346,7 +346,7 @@ func (p *Pairer) CutReply(packet *capture.Packet) {
 		return
 	}
 	pair.outcome, pair.Cut = CutOff, true
-	p.related(pair).OtherIn = packet.Number
+	p.related(pair).CutIn = packet.Number
 }
 
 // Forbidden takes an ICMP error that quotes a packet of a question.

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"unquil/core/capture"
-	"unquil/core/wire"
 )
 
 // Picked are the packets of chosen exchanges, to be written or looked at in a
@@ -109,36 +108,4 @@ func (k *Picked) Write(w io.Writer, open func() ([]*capture.Reader, error)) (wri
 		}
 	}
 	return written, nil
-}
-
-// Layers are the headers of packets in words, by number.
-func Layers(packets []int, readers []*capture.Reader) (map[int][]capture.Layer, error) {
-	found := map[int][]capture.Layer{}
-	var layers []capture.Layer
-	var decoder capture.Decoder
-	var p capture.Packet
-	last := 0
-	for _, n := range packets {
-		last = max(last, n)
-	}
-	for record, err := range capture.Merge(readers) {
-		if err != nil {
-			return found, err
-		}
-		if record.Number > last {
-			break
-		}
-		wanted := slices.Contains(packets, record.Number)
-		if layers, decoder.Layers = nil, nil; wanted { // to say it in words takes far longer than to decode
-			decoder.Layers = &layers
-		}
-		decoder.Decode(record, &p)
-		if wanted {
-			if len(record.Comment) > 0 {
-				layers = append(layers, capture.Layer{Name: "comment", Fields: [][2]string{{"says", wire.Escape(string(record.Comment))}}})
-			}
-			found[record.Number] = layers
-		}
-	}
-	return found, nil
 }

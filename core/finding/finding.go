@@ -222,10 +222,11 @@ type Finding struct {
 	Code     Code     `json:"code"`
 	Severity Severity `json:"severity"`
 	About    About    `json:"about"`
-	Text     string   `json:"text"`           // one sentence, safe to print
-	Evidence []int    `json:"evidence"`       // numbers of the exchanges that show it
-	Next     string   `json:"next"`           // what to do
-	Sure     string   `json:"sure,omitempty"` // Certain or Likely, where the cause is inferred
+	Text     string   `json:"text"`              // one sentence, safe to print
+	Evidence []int    `json:"evidence"`          // numbers of the exchanges that show it
+	Packets  []int    `json:"packets,omitempty"` // of a capture: numbers of packets that show it beside those of the exchanges
+	Next     string   `json:"next"`              // what to do
+	Sure     string   `json:"sure,omitempty"`    // Certain or Likely, where the cause is inferred
 	// Brief is Text without what it is listed for, to be joined with others of one zone; "" where there is none.
 	Brief string `json:"-"`
 	// Lasts is for how many seconds at most it goes on if nobody does anything; 0: no end known.

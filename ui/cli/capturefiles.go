@@ -98,6 +98,19 @@ func (c *captureFiles) fetch(o *conversation.Overview, wanted func(*conversation
 	return o.Fetch(c.ctx, readers, wanted)
 }
 
+// look reads the files once more for whole packets.
+func (c *captureFiles) look(packets []int) (map[int]*conversation.Look, error) {
+	readers, err := c.open()
+	if err != nil {
+		return nil, err
+	}
+	options, err := c.d.options(false)
+	if err != nil {
+		return nil, err
+	}
+	return conversation.Looks(packets, readers, options.Ports)
+}
+
 // file opens one file; "-" is standard input, which is copied where it has to be
 // read twice.
 func (c *captureFiles) file(path string) (fs.File, error) {

@@ -31,7 +31,7 @@ import (
 type decoding struct {
 	paths                   []string
 	view                    string
-	exchange                int
+	exchange, packet        int
 	to                      string
 	csv, follow             bool
 	ports                   []uint
@@ -40,6 +40,7 @@ type decoding struct {
 	clients, servers        []string
 	under, between, finding string
 	choice                  conversation.Choice
+	look                    *conversation.Look // the packet that is to be shown; nil: none
 }
 
 // newDecode is `unquil decode`.
@@ -71,7 +72,8 @@ func newDecode(a *app) *cobra.Command {
 	flags.StringVar(&message, "message", "", "instead of a capture, one DNS message: `HEX|BASE64|FILE`; every byte of it is named")
 	flags.StringVar(&d.view, "view", "overview", "overview, exchanges, names, servers, clients, episodes, walks, local-link or timeline")
 	flags.IntVar(&d.exchange, "exchange", 0, "show exchange `NUMBER` whole, layer by layer")
-	flags.BoolVar(&a.wire, "wire", false, "with --exchange: every byte named")
+	flags.IntVar(&d.packet, "packet", 0, "show packet `NUMBER` whole, also one that cannot be read")
+	flags.BoolVar(&a.wire, "wire", false, "with --exchange and --packet: every byte named")
 	flags.StringVar(&d.to, "to", "", "write the packets of the chosen exchanges to `FILE.pcapng`")
 	a.reportFlags(cmd)
 	flags.BoolVar(&d.csv, "csv", false, "the exchanges as CSV")
@@ -114,6 +116,9 @@ var views = map[string]captureView{
 
 // choose reads the options that choose exchanges.
 func (d *decoding) choose() (err error) {
+	if d.packet != 0 && (d.exchange != 0 || d.to != "" || d.csv || d.follow) {
+		return usage(fmt.Errorf("--packet with --exchange, --to, --csv or --follow-file: %w", errTogether))
+	}
 	if _, known := views[d.view]; !known {
 		return usage(fmt.Errorf("--view %q: %w", shorten(d.view), errView))
 	}
@@ -184,7 +189,7 @@ func (d *decoding) within(begins time.Time) error {
 // decode reads the captures as one and shows them; what was read before an error
 // is shown too.
 func (a *app) decode(ctx context.Context, d *decoding) (err error) {
-	files := &captureFiles{app: a, ctx: ctx, d: d, twice: d.to != "" || d.exchange != 0 || d.between != "" || a.reportFile != ""}
+	files := &captureFiles{app: a, ctx: ctx, d: d, twice: d.to != "" || d.exchange != 0 || d.packet != 0 || d.between != "" || a.reportFile != ""}
 	defer files.close()
 	if d.between != "" {
 		begins, err := files.begins()
@@ -195,11 +200,17 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 			return err
 		}
 	}
+	if d.packet != 0 {
+		looks, err := files.look([]int{d.packet})
+		if d.look = looks[d.packet]; d.look == nil {
+			return firstOf(err, usage(fmt.Errorf("--packet %d: %w", d.packet, errPacket)))
+		}
+	}
 	options, err := d.options(a.reportFile != "")
 	if err != nil {
 		return err
 	}
-	g := &gathering{picks: d.to != "" || a.reportFile != "", all: d.to != "", lines: a.lineWriter(d)}
+	g := &gathering{picks: d.to != "" || a.reportFile != "", all: d.to != "", lines: a.lineWriter(d), only: d.exchange}
 	overview, failed := a.readCapture(files, options, g)
 	if overview == nil {
 		return failed
@@ -208,6 +219,9 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 		failed = fmt.Errorf("reading %s: %w", strings.Join(d.paths, ", "), failed)
 	}
 	wrong := verdictOn(overview.Findings)
+	if d.exchange != 0 || d.packet != 0 {
+		wrong = nil // who looks at one is not told of the others
+	}
 	report := reportOf{
 		headline: "What happened in " + text.Printable(strings.Join(d.paths, ", ")), tables: page.CaptureTables(overview),
 		findings: overview.Findings, exchanges: overview.Kept, left: overview.Exchanges - g.picked.Exchanges,
@@ -229,17 +243,22 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 		}
 		if !a.json && !d.csv {
 			view := a.view()
-			view.Written(written, overview.Exchanges, d.to)
+			view.Written(written, g.picked.Exchanges, d.to)
 			return firstOf(view.Err(), failed, wrong)
 		}
 	}
-	if a.json || d.csv {
+	if (a.json || d.csv) && d.packet == 0 {
+		if d.exchange != 0 && !g.told {
+			return errNoExchange(d)
+		}
 		return firstOf(g.lines.end(overview), failed, wrong)
 	}
 	view := a.view()
 	switch {
+	case d.packet != 0:
+		err = a.showPacket(view, overview, d)
 	case d.exchange != 0:
-		wrong, err = nil, a.showExchange(view, overview, d, files)
+		err = a.showExchange(view, overview, d, files)
 	case d.view == "overview":
 		view.Overview(strings.Join(d.paths, " "), a.again(d), overview)
 	case g.lines == nil:
@@ -252,7 +271,7 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 // report, whatever the view.
 func (d *decoding) options(reported bool) (options conversation.Options, err error) {
 	options = conversation.Options{HTTPS: d.https, Keep: keptExchanges}
-	if !views[d.view].whole && d.exchange == 0 && !reported {
+	if d.packet != 0 || !views[d.view].whole && d.exchange == 0 && !reported {
 		options.Keep = -1
 	}
 	for _, port := range d.ports {
@@ -264,8 +283,11 @@ func (d *decoding) options(reported bool) (options conversation.Options, err err
 	if options.Choose, err = d.choice.Compile(); err != nil {
 		return options, usage(err)
 	}
-	if d.exchange != 0 {
+	switch {
+	case d.exchange != 0:
 		options.Also = func(p *conversation.Pair) bool { return p.Number == d.exchange }
+	case d.look != nil:
+		options.Also = d.look.PartOf
 	}
 	return options, nil
 }
@@ -277,9 +299,15 @@ type gathering struct {
 	plain, remarkable int
 	lines             *lineWriter // nil when they are shown at the end
 	silent            bool        // nothing is told yet, since they will be read again
+	only              int         // the number of the exchange that is wanted; 0: all are
+	told              bool        // it came
 }
 
 func (g *gathering) each(p *conversation.Pair) {
+	if g.only != 0 && p.Number != g.only {
+		return
+	}
+	g.told = true
 	if g.picks {
 		of := &g.plain
 		if len(p.Codes) > 0 {
@@ -361,20 +389,35 @@ func writePicked(picked *conversation.Picked, path string, open func() ([]*captu
 func (a *app) showExchange(view *text.View, o *conversation.Overview, d *decoding, files *captureFiles) error {
 	e := o.Find(d.exchange)
 	if e == nil {
-		return usage(fmt.Errorf("--exchange %d: %w", d.exchange, errExchange))
+		return errNoExchange(d)
 	}
-	readers, err := files.open()
-	if err != nil {
+	looks, err := files.look(o.Lines[e.Number].Packets)
+	if err != nil && len(looks) == 0 {
 		return err
 	}
-	layers, err := conversation.Layers(o.Lines[e.Number].Packets, readers)
-	if err != nil && len(layers) == 0 {
-		return err
-	}
-	view.WholeExchange(e, o, layers)
+	view.WholeExchange(e, o, looks)
 	if a.wire {
 		view.Wire([]*exchange.Exchange{e})
 	}
+	return nil
+}
+
+func errNoExchange(d *decoding) error {
+	return usage(fmt.Errorf("--exchange %d: %w", d.exchange, errExchange))
+}
+
+// showPacket shows one packet whole, with the exchanges that it is a part of.
+func (a *app) showPacket(view *text.View, o *conversation.Overview, d *decoding) error {
+	var of []*exchange.Exchange
+	for i := range o.Kept {
+		of = append(of, &o.Kept[i])
+	}
+	if a.json {
+		document := a.document("decode", nil)
+		document.Result = data.OfLook(d.look, of)
+		return document.Write(a.stdout)
+	}
+	view.Packet(d.look, of, a.wire)
 	return nil
 }
 
@@ -392,6 +435,8 @@ type lineWriter struct {
 func (a *app) lineWriter(d *decoding) *lineWriter {
 	l := &lineWriter{d: d}
 	switch {
+	case d.packet != 0:
+		return nil
 	case a.json:
 		l.encoder = json.NewEncoder(a.stdout)
 		l.encoder.SetEscapeHTML(false)

@@ -38,6 +38,7 @@ var (
 	errFinding      = errors.New("not a finding")
 	errBetween      = errors.New("not two times")
 	errExchange     = errors.New("no exchange of those chosen has this number")
+	errPacket       = errors.New("the capture has no packet with this number")
 	errMachine      = errors.New("the lab has no such machine")
 	errNotAsked     = errors.New("nobody asked for it in this capture")
 	errCode         = errors.New("no finding has this code")
@@ -76,7 +77,7 @@ var advice = []struct {
 	{errSetting, "the settings are [ask] from, wait, tries; [resolver.LABEL] at, place; [group] NAME = [...]"},
 	{errBounds, "give times such as 2s, from 1 to 20 tries, a rate from 1 on, from 1 to 1000 repeats, and a speed over 0"},
 	{errPart, "give some of answer, authority, additional, question, header, timing"},
-	{errTogether, "leave one of them out to ask over both"},
+	{errTogether, "leave one of them out"},
 	{errPrefix, "for example 192.0.2.1, 192.0.2.0/24 or 2001:db8::/120"},
 	{errWide, "give a smaller range, such as a /24 or a /112"},
 	{errAddress, "for example 192.0.2.10"},
@@ -88,6 +89,7 @@ var advice = []struct {
 	{errFinding, "give a code as the overview shows it, such as unanswered"},
 	{errBetween, "for example --between 07:40:10,07:41:00"},
 	{errExchange, "--view exchanges lists them with their numbers"},
+	{errPacket, "packets count from 1; the overview says how many there are"},
 	{conversation.ErrCondition, "for example --where 'outcome == \"no-name\" && took > 0.2'; the fields are number, time, client, server, port, name, type, outcome, rcode, took, waited, tries, id, transport, size, authority, values and findings"},
 	{errMachine, "give nothing, dead-end, gone, two-lines, detour or typed"},
 	{errNotAsked, "unquil decode FILE --view names lists the names that were"},

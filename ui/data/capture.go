@@ -1,6 +1,7 @@
 package data
 
 import (
+	"encoding/hex"
 	"fmt"
 	"strings"
 	"time"
@@ -21,17 +22,65 @@ type PairedExchange struct {
 	Packets  []int          `json:"packets"`
 	Looped   bool           `json:"looped,omitempty"`
 	Other    int            `json:"differing_reply_in,omitempty"`
+	CutIn    int            `json:"cut_reply_in,omitempty"`
 	Reported string         `json:"reported_unreachable,omitempty"`
 }
 
 // OfPair returns an exchange of a capture as JSON has it.
 func OfPair(e *exchange.Exchange, p *conversation.Pair) PairedExchange {
 	r := p.Related()
-	j := PairedExchange{OfExchange(e), p.Codes, r.Before.Number, r.After.Number, p.Half().Number, p.Packets(), p.Looped(), r.OtherIn, ""}
+	j := PairedExchange{OfExchange(e), p.Codes, r.Before.Number, r.After.Number, p.Half().Number, p.Packets(), p.Looped(), r.OtherIn, r.CutIn, ""}
 	if r.Forbidden != nil {
 		j.Reported = r.Forbidden.By.String() + " says: " + r.Forbidden.Says
 	}
 	return j
+}
+
+// OfLook returns a packet as JSON has it, and the numbers of the exchanges that it is a part of.
+func OfLook(l *conversation.Look, of []*exchange.Exchange) any {
+	r := &l.Record
+	layers := []any{}
+	for _, layer := range l.Layers {
+		fields := map[string]string{}
+		for _, f := range layer.Fields {
+			fields[strings.ReplaceAll(f[0], " ", "_")] = f[1]
+		}
+		j := map[string]any{"name": layer.Name, "fields": fields}
+		if layer.Offset >= 0 {
+			j["offset"], j["size"] = layer.Offset, layer.Size
+		}
+		layers = append(layers, j)
+	}
+	numbers := []int{}
+	for _, e := range of {
+		numbers = append(numbers, e.Number)
+	}
+	result := map[string]any{"packet": r.Number, "link": r.Link, "size": r.Length, "hex": hex.EncodeToString(r.Data), "layers": layers, "part_of": numbers}
+	if at := r.Time(); !at.IsZero() {
+		result["time"] = at
+	}
+	if len(r.Comment) > 0 {
+		result["comment"] = wire.Escape(string(r.Comment))
+	}
+	if l.From.IsValid() {
+		result["from"], result["to"] = exchange.FormatAddress(l.From), exchange.FormatAddress(l.To)
+	}
+	if l.Report != nil {
+		result["reported_unreachable"] = l.Report.By.String() + " says: " + l.Report.Says
+	}
+	if l.Fault != nil {
+		result["broken"] = l.Fault.Error()
+	}
+	if l.Message != nil {
+		m, broken := wire.ReadMessage(l.Message)
+		pieces, _ := wire.Pieces(l.Message)
+		message := OfMessage(l.Message, &m, pieces, broken)
+		if l.At >= 0 {
+			message["offset"] = l.At
+		}
+		result["holds"] = message
+	}
+	return result
 }
 
 // ExchangeColumns are the columns of exchanges as CSV.
@@ -44,7 +93,7 @@ func ExchangeRow(e *exchange.Exchange) []string {
 	if e.Reply != nil {
 		took = fmt.Sprintf("%.6f", e.Took().Seconds())
 	}
-	row := []string{fmt.Sprint(e.Number), e.Sent().Format(time.RFC3339Nano), e.Client.String(), e.Server.Address.String(), string(e.Transport()),
+	row := []string{fmt.Sprint(e.Number), e.Sent().Format(time.RFC3339Nano), exchange.FormatAddress(e.Client), exchange.FormatAddress(e.Server.Address), string(e.Transport()),
 		e.Question.Name.String(), e.Question.Type.String(), string(e.Outcome), took, fmt.Sprint(e.Tries()), strings.Join(exchange.Values(e.Answer().Records), "; ")}
 	for i, cell := range row {
 		if cell != "" && strings.ContainsRune("=+-@", rune(cell[0])) {
@@ -73,7 +122,7 @@ func OfOverview(o *conversation.Overview, view string) any {
 	if len(o.Encrypted) > 0 {
 		list := []any{}
 		for _, e := range o.Encrypted {
-			j := map[string]any{"client": e.Client, "server": e.Server, "over": e.Over, "packets": e.Packets, "lasted": time.Duration(e.Last - e.First).Seconds()}
+			j := map[string]any{"client": exchange.FormatAddress(e.Client), "server": exchange.FormatAddress(e.Server), "over": e.Over, "packets": e.Packets, "lasted": time.Duration(e.Last - e.First).Seconds()}
 			if e.Host != "" {
 				j["host"] = wire.Escape(e.Host)
 			}

@@ -175,7 +175,7 @@ type Piece struct {
 
 // OfMessage returns one message as JSON has it, with every byte named. broken is
 // why it could not be read to its end; nil if it could.
-func OfMessage(data []byte, m *wire.Message, pieces []wire.Piece, broken error) any {
+func OfMessage(data []byte, m *wire.Message, pieces []wire.Piece, broken error) map[string]any {
 	list := make([]Piece, len(pieces))
 	for i, p := range pieces {
 		list[i] = Piece{p.Offset, hex.EncodeToString(data[p.Offset : p.Offset+p.Length]), p.Part, p.Field, p.Value, p.Meaning}

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"unquil/core/conversation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -83,7 +85,7 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 		}
 	}
 	v.line()
-	v.flow("", 0, quiet.Render("more: --view exchanges, names, servers, clients, episodes, walks, local-link or timeline; --exchange N shows one whole"), plainStyle)
+	v.flow("", 0, quiet.Render("more: --view exchanges, names, servers, clients, episodes, walks, local-link or timeline; --exchange N or --packet N shows one whole"), plainStyle)
 }
 
 // views show what findings without exchanges are about.
@@ -104,8 +106,11 @@ func (v *View) captureFindings(again string, o *conversation.Overview) {
 		detail := string(f.Code)
 		switch len(f.Evidence) {
 		case 0:
-			if view := views[f.Code]; view != "" {
+			switch view := views[f.Code]; {
+			case view != "":
 				detail += fmt.Sprintf("; %s --view %s", again, view)
+			case len(f.Packets) > 0:
+				detail += fmt.Sprintf("; %s --packet %d", again, f.Packets[0])
 			}
 		case 1:
 			detail += fmt.Sprintf("; %s --exchange %d", again, f.Evidence[0])
@@ -168,10 +173,30 @@ func overviewSentence(o *conversation.Overview) string {
 			bad += n
 		}
 	}
-	if bad == 0 {
-		return fmt.Sprintf("%s, and none of them failed.", plural(o.Exchanges, "exchange", "exchanges"))
+	result := plural(o.Exchanges, "exchange", "exchanges") + ", and none of them failed"
+	if bad > 0 {
+		result = severe[finding.Fault].Render(fmt.Sprintf("%d of %s failed", bad, plural(o.Exchanges, "exchange", "exchanges")))
 	}
-	return severe[finding.Fault].Render(fmt.Sprintf("%d of %s failed.", bad, plural(o.Exchanges, "exchange", "exchanges")))
+	return result + toNote(o.Findings) + "."
+}
+
+// toNote counts what is worse than a note; "" when nothing is.
+func toNote(found []finding.Finding) string {
+	counts := map[finding.Severity]int{}
+	for _, f := range found {
+		counts[f.Severity]++
+	}
+	var parts []string
+	if n := counts[finding.Fault]; n > 0 {
+		parts = append(parts, plural(n, "fault", "faults"))
+	}
+	if n := counts[finding.Concern]; n > 0 {
+		parts = append(parts, plural(n, "concern", "concerns"))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "; " + strings.Join(parts, " and ") + " to note"
 }
 
 func outcomeCounts(o *conversation.Overview) string {
@@ -216,6 +241,9 @@ func relatedWords(l conversation.Line) (words []string) {
 	if n := l.After.Number; n > 0 {
 		words = append(words, fmt.Sprintf("asked again in exchange %d, of %s", n, l.After.Server.Addr()))
 	}
+	if l.Guesses > 0 {
+		words = append(words, plural(l.Guesses, "reply to it came with an ID", "replies to it came with IDs")+" that nobody asked")
+	}
 	if l.Looped {
 		words = append(words, "its packet went round in a loop")
 	}
@@ -238,16 +266,11 @@ func (v *View) ExchangeLine(e *exchange.Exchange) {
 	v.flow(quiet.Render(fmt.Sprintf("%5d  ", e.Number)), 7, text, plainStyle)
 }
 
+// enoughValues is how many columns of values a line about an exchange takes.
+const enoughValues = 120
+
 // resultWords is what came of an exchange, and how long that took.
 func resultWords(e *exchange.Exchange) string {
-	result := string(e.Outcome)
-	if e.Outcome == exchange.Answered {
-		result = strings.Join(exchange.Values(e.Answer().Records), ", ")
-	}
-	if e.Outcome == exchange.Referral {
-		zone, _, _ := exchange.ReferralZone(e.Reply)
-		result = "referred to " + zone.Spoken()
-	}
 	timing := ""
 	if e.Reply != nil {
 		timing = " in " + Took(e.Took())
@@ -255,9 +278,29 @@ func resultWords(e *exchange.Exchange) string {
 	if e.Tries() > 1 {
 		timing += fmt.Sprintf(", asked %d times", e.Tries())
 	}
+	return cameTo(e) + timing
+}
+
+// cameTo is what came of an exchange.
+func cameTo(e *exchange.Exchange) string {
+	result := string(e.Outcome)
+	if e.Outcome == exchange.Answered {
+		values := exchange.Values(e.Answer().Records)
+		result = strings.Join(values, ", ")
+		if short := ansi.Truncate(result, enoughValues, "…"); short != result {
+			result = fmt.Sprintf("%s (%s in all)", short, plural(len(values), "value", "values"))
+		}
+	}
+	if e.Outcome == exchange.Referral {
+		zone, _, _ := exchange.ReferralZone(e.Reply)
+		result = "referred to " + zone.Spoken()
+	}
+	if e.Reply != nil && e.Reply.RCode() != wire.NoError && !strings.EqualFold(result, e.Reply.RCode().String()) {
+		result += " (" + e.Reply.RCode().String() + ")"
+	}
 	style := plainStyle
 	if conversation.Failed(e.Outcome) {
 		style = severe[finding.Fault]
 	}
-	return style.Render(result) + timing
+	return style.Render(result)
 }

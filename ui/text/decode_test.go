@@ -25,16 +25,41 @@ func readCapture(t *testing.T, file string) *conversation.Overview {
 	return o
 }
 
+// lookAt is all packets of a capture of the lab, but for those that go round in it.
+func lookAt(t *testing.T, file string) map[int]*conversation.Look {
+	f, err := lab.Captures().Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	r, err := capture.NewReader(f)
+	require.NoError(t, err)
+	all := make([]int, 100)
+	for i := range all {
+		all[i] = i + 1
+	}
+	looks, err := conversation.Looks(all, []*capture.Reader{r}, nil)
+	require.NoError(t, err)
+	return looks
+}
+
 // Every view of every capture keeps to the width, ends no line in blanks, and says
 // without colour what it says with it.
 func TestCaptureViewsKeepToTheWidth(t *testing.T) {
 	views := map[string]func(*View, *conversation.Overview){
 		"overview": func(v *View, o *conversation.Overview) { v.Overview("file", "unquil decode file", o) }, "exchanges": (*View).Exchanges, "names": (*View).Names, "servers": (*View).Servers,
 		"clients": (*View).Clients, "episodes": (*View).Episodes, "walks": (*View).Paths, "local-link": (*View).LocalLink, "timeline": (*View).Timeline,
-		"one whole": func(v *View, o *conversation.Overview) { v.WholeExchange(&o.Kept[0], o, nil) },
 	}
 	for _, file := range []string{"valley-morning.pcapng", "resolver-uplink.pcap", "loop.pcap", "mangled.pcapng"} {
-		o := readCapture(t, file)
+		o, looks := readCapture(t, file), lookAt(t, file)
+		views["exchanges whole"] = func(v *View, o *conversation.Overview) {
+			for i := range o.Kept {
+				v.WholeExchange(&o.Kept[i], o, looks)
+			}
+		}
+		views["packets whole"] = func(v *View, o *conversation.Overview) {
+			for n := range len(looks) {
+				v.Packet(looks[n+1], nil, true)
+			}
+		}
 		for name, draw := range views {
 			for _, width := range []int{80, 100, 120} {
 				var plain, coloured bytes.Buffer

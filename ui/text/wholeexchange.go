@@ -2,6 +2,7 @@ package text
 
 import (
 	"cmp"
+	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -15,9 +16,10 @@ import (
 )
 
 // WholeExchange draws one exchange: question and reply side by side, layer by
-// layer, the records, and what it has to do with others.
-func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, layers map[int][]capture.Layer) {
-	v.flow("", 0, fmt.Sprintf("exchange %d: %s asked %s for %s %s: %s", e.Number, e.Client.Addr(), e.Server.Name(), nameText(e.Question.Name), e.Question.Type, resultWords(e)), plainStyle)
+// layer, the records, another reply, and what it has to do with others. looks are its
+// packets.
+func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, looks map[int]*conversation.Look) {
+	v.flow("", 0, fmt.Sprintf("exchange %d: %s", e.Number, exchangeSentence(e)), plainStyle)
 	for _, a := range []netip.Addr{e.Client.Addr(), e.Server.Address.Addr()} {
 		if host := o.Hosts[a]; host != "" {
 			v.flow("", 2, fmt.Sprintf("the file calls %s %s", a, wire.Escape(host)), quiet)
@@ -27,7 +29,6 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, lay
 	line := o.Lines[e.Number]
 	sent := e.Attempts[0]
 	last := e.Last()
-	query, err := wire.ReadMessage(sent.Query)
 	label := 12
 	half := (v.width - label - 2) / 2
 	cells := func(title, left, right string) {
@@ -41,12 +42,19 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, lay
 		}
 	}
 	cells("", strong.Render("question"), strong.Render("reply"))
-	replied := "none in the capture"
+	asked, replyIn, replied := read(sent.Query), last.ReceivedIn, "none in the capture"
+	var reply *reading
 	if e.Reply != nil {
+		whole := read(last.Reply)
+		reply = &whole
 		replied = fmt.Sprintf("packet %d at %s, %s later", last.ReceivedIn, last.Received.Format(clock), Took(e.Waited()))
+	} else if l := looks[line.CutIn]; l != nil {
+		part := read(l.Message)
+		reply, replyIn = &part, line.CutIn
+		replied = fmt.Sprintf("packet %d at %s, of which the capture holds %d of %d bytes", line.CutIn, l.Record.Time().Format(clock), len(l.Record.Data), l.Record.Length)
 	}
 	cells("packet", fmt.Sprintf("%d at %s", sent.SentIn, sent.Sent.Format("15:04:05.000000")), replied)
-	left, right := layers[sent.SentIn], layers[last.ReceivedIn]
+	left, right := layersOf(looks[sent.SentIn]), layersOf(looks[replyIn])
 	for i := range max(len(left), len(right)) {
 		name := ""
 		words := [2]string{}
@@ -61,42 +69,106 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, lay
 		}
 		cells(name, words[0], words[1])
 	}
-	replyWords := func(f func(m *wire.Message) string) string {
-		if e.Reply == nil {
-			return ""
+	if asked.broken != nil {
+		cells("broken", asked.broken.Error(), "")
+	}
+	for _, row := range messageRows {
+		words := ""
+		if reply != nil {
+			words = row.words(reply)
 		}
-		return f(e.Reply)
+		cells(row.title, row.words(&asked), words)
 	}
-	if err != nil {
-		cells("broken", err.Error(), "")
-	}
-	both := func(title string, f func(m *wire.Message) string) { cells(title, f(&query), replyWords(f)) }
-	both("ID", func(m *wire.Message) string { return fmt.Sprintf("%d (0x%04x)", m.ID, m.ID) })
-	both("flags", flagWords)
-	both("EDNS", ednsWords)
-	both("records", func(m *wire.Message) string {
-		return fmt.Sprintf("%d answer, %d authority, %d additional", len(m.Answer), len(m.Authority), len(m.Additional))
-	})
 	if e.Reply != nil {
-		for _, s := range []struct {
-			title   string
-			records []wire.Record
-		}{{"answer", e.Reply.Answer}, {"authority", e.Reply.Authority}, {"additional", e.Reply.Additional}} {
-			begun := false
-			for _, r := range s.records {
-				if r.Type == wire.OPT {
-					continue
-				}
-				if !begun {
-					v.line()
-					v.line("  ", strong.Render(s.title))
-					begun = true
-				}
-				v.flow("    "+r.Name.Spoken(), 4+max(ansi.StringWidth(r.Name.Spoken())+1, 24), fmt.Sprintf("%-8s %s  %s", r.Type, r.Value(), quiet.Render("kept "+Seconds(r.TTL))), plainStyle)
-			}
-		}
+		v.sections(e.Reply, false)
 	}
 	v.related(e, o, line)
+	if other := looks[line.OtherIn]; other != nil {
+		v.line()
+		v.line("  ", strong.Render(fmt.Sprintf("the other reply, packet %d", line.OtherIn)))
+		v.packetRows(other)
+		if m := read(other.Message); m.broken == nil && len(m.Questions) > 0 {
+			v.row("says", cameTo(&exchange.Exchange{Question: m.Questions[0], Reply: &m.Message, Outcome: exchange.Judge(m.Questions[0], &m.Message)}))
+		}
+	}
+}
+
+func layersOf(l *conversation.Look) []capture.Layer {
+	if l == nil {
+		return nil
+	}
+	return l.Layers
+}
+
+// exchangeSentence is who asked whom for what, and what came of it.
+func exchangeSentence(e *exchange.Exchange) string {
+	return fmt.Sprintf("%s asked %s for %s %s: %s", e.Client.Addr(), e.Server.Name(), nameText(e.Question.Name), e.Question.Type, resultWords(e))
+}
+
+// reading is a message as far as it can be read.
+type reading struct {
+	wire.Message
+	counts [3]uint16 // of records, as its header says
+	broken error
+}
+
+func read(message []byte) (r reading) {
+	r.Message, r.broken = wire.ReadMessage(message)
+	for i := range r.counts {
+		if at := 6 + 2*i; len(message) >= at+2 {
+			r.counts[i] = binary.BigEndian.Uint16(message[at:])
+		}
+	}
+	return r
+}
+
+// messageRows are what a message says before its records.
+var messageRows = []struct {
+	title string
+	words func(r *reading) string
+}{
+	{"ID", func(r *reading) string { return fmt.Sprintf("%d (0x%04x)", r.ID, r.ID) }},
+	{"flags", func(r *reading) string { return flagWords(&r.Message) }},
+	{"EDNS", func(r *reading) string {
+		if _, ok := r.EDNS(); !ok && r.broken != nil {
+			return "not known"
+		}
+		return ednsWords(&r.Message)
+	}},
+	{"records", func(r *reading) string {
+		text := fmt.Sprintf("%d answer, %d authority, %d additional", r.counts[0], r.counts[1], r.counts[2])
+		if r.broken != nil {
+			text += ", as its header says"
+		}
+		return text
+	}},
+}
+
+// sections lists the records of a message. multicast says that it is one of the local
+// link, where a bit of a record's class is a flag (RFC 6762 §10.2).
+func (v *View) sections(m *wire.Message, multicast bool) {
+	for _, s := range []struct {
+		title   string
+		records []wire.Record
+	}{{"answer", m.Answer}, {"authority", m.Authority}, {"additional", m.Additional}} {
+		begun := false
+		for _, r := range s.records {
+			if r.Type == wire.OPT {
+				continue
+			}
+			kept := "kept " + Seconds(r.TTL)
+			if multicast && r.Class&0x8000 != 0 {
+				r.Class &^= 0x8000
+				kept += ", in place of all that was kept before"
+			}
+			if !begun {
+				v.line()
+				v.line("  ", strong.Render(s.title))
+				begun = true
+			}
+			v.flow("    "+r.Name.Spoken(), 4+max(ansi.StringWidth(r.Name.Spoken())+1, 24), fmt.Sprintf("%-8s %s  %s", r.Type, r.Value(), quiet.Render(kept)), plainStyle)
+		}
+	}
 }
 
 func layerWords(l capture.Layer) string {
@@ -172,7 +244,7 @@ func (v *View) related(e *exchange.Exchange, o *conversation.Overview, line conv
 	for i, try := range e.Attempts[1:] {
 		rows = append(rows, [2]string{"tried again", fmt.Sprintf("in packet %d, %s after the first (try %d)", try.SentIn, Took(try.Sent.Sub(e.Sent())), i+2)})
 	}
-	for _, words := range relatedWords(conversation.Line{Looped: line.Looped, OtherIn: line.OtherIn, Forbidden: line.Forbidden, Cut: line.Cut}) {
+	for _, words := range relatedWords(conversation.Line{Guesses: line.Guesses, Looped: line.Looped, OtherIn: line.OtherIn, Forbidden: line.Forbidden, Cut: line.Cut}) {
 		rows = append(rows, [2]string{"note", words})
 	}
 	if len(rows) > 0 {
