@@ -206,7 +206,25 @@ func FuzzReader(f *testing.F) {
 			require.LessOrEqual(t, len(record.Data), record.Length)
 			record.Link = LinkType(link)
 			var p, short Packet
+			layers = layers[:0]
 			contents := decoder.Decode(record, &p)
+			end := 0
+			for _, l := range layers {
+				if l.Offset >= 0 {
+					require.GreaterOrEqual(t, l.Offset, end, "no byte is in two headers")
+					end = l.Offset + l.Size
+				}
+			}
+			switch contents {
+			case Malformed:
+				end = max(end, decoder.Fault().Offset)
+			case Datagram, Segment, ICMPError:
+				if at := decoder.Offset(p.Payload); at >= 0 {
+					require.GreaterOrEqual(t, at, end)
+					end = at + len(p.Payload)
+				}
+			}
+			require.LessOrEqual(t, end, len(record.Data))
 			require.Equal(t, contents, quick.Decode(record, &short), "the short way leads to the same")
 			require.Equal(t, p, short)
 			if contents == Segment {

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/term"
@@ -108,7 +109,11 @@ func (c *captureFiles) look(packets []int) (map[int]*conversation.Look, error) {
 	if err != nil {
 		return nil, err
 	}
-	return conversation.Looks(packets, readers, options.Ports)
+	looks, err := conversation.Looks(packets, readers, options.Ports)
+	if err != nil {
+		err = fmt.Errorf("reading %s: %w", strings.Join(c.d.paths, ", "), err)
+	}
+	return looks, err
 }
 
 // file opens one file; "-" is standard input, which is copied where it has to be

@@ -136,7 +136,7 @@ func newRoot(a *app) *cobra.Command {
 		},
 	}
 	root.SetVersionTemplate("unquil {{.Version}}\n")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage(err) })
+	root.SetFlagErrorFunc(optionError)
 	root.CompletionOptions.HiddenDefaultCmd = true
 	flags := root.PersistentFlags()
 	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "ask the simulated internet inside the program; nothing leaves this machine")

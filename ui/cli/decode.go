@@ -62,6 +62,11 @@ func newDecode(a *app) *cobra.Command {
 				return err
 			}
 			d.paths = paths
+			for number, none := range map[string]error{"exchange": errExchange, "packet": errPacket} {
+				if f := cmd.Flag(number); f.Changed && f.Value.String() == "0" {
+					return usage(fmt.Errorf("--%s 0: %w", number, none))
+				}
+			}
 			if err := d.choose(); err != nil {
 				return err
 			}

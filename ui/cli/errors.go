@@ -6,6 +6,9 @@ import (
 	"io"
 	"io/fs"
 
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
 	"unquil/core/capture"
 	"unquil/core/conversation"
 	"unquil/core/delegation"
@@ -45,7 +48,38 @@ var (
 	errReport       = errors.New("a report is a page or a text")
 	errPort         = errors.New("not a port")
 	errNoWayOut     = errors.New("no root server could be reached from this machine")
+	errNumber       = errors.New("not a whole number, or too large a one")
+	errDecimal      = errors.New("not a number")
+	errDuration     = errors.New("not a length of time")
+	errYesNo        = errors.New("neither true nor false")
+	errList         = errors.New("not a list")
+	errNoOption     = errors.New("there is no such option")
+	errNoValue      = errors.New("its value is missing")
 )
+
+// kinds say what is wrong with an option's value, by the kind of value that it takes.
+var kinds = map[string]error{
+	"int": errNumber, "uint16": errNumber, "uint32": errNumber, "uintSlice": errNumber, "float64": errDecimal,
+	"duration": errDuration, "bool": errYesNo, "stringSlice": errList,
+}
+
+// optionError says in plain words why an option cannot be read.
+func optionError(cmd *cobra.Command, err error) error {
+	var value *pflag.InvalidValueError
+	var missing *pflag.ValueRequiredError
+	var unknown *pflag.NotExistError
+	switch {
+	case errors.As(err, &value) && kinds[value.GetFlag().Value.Type()] != nil:
+		err = fmt.Errorf("--%s %q: %w", value.GetFlag().Name, shorten(value.GetValue()), kinds[value.GetFlag().Value.Type()])
+	case errors.As(err, &missing):
+		err = fmt.Errorf("--%s: %w", missing.GetFlag().Name, errNoValue)
+	case errors.As(err, &unknown) && unknown.GetSpecifiedShortnames() != "":
+		err = fmt.Errorf("-%s after %s: %w", shorten(unknown.GetSpecifiedName()), cmd.CommandPath(), errNoOption)
+	case errors.As(err, &unknown):
+		err = fmt.Errorf("--%s after %s: %w", shorten(unknown.GetSpecifiedName()), cmd.CommandPath(), errNoOption)
+	}
+	return usage(err)
+}
 
 // errArguments says how a command is used.
 type errArguments struct{ use string }
@@ -75,6 +109,13 @@ var advice = []struct {
 	{errNoWayOut, "ask this network's own resolver with unquil ask, or let port 53 out"},
 	{errColour, "for example --color never"},
 	{errSetting, "the settings are [ask] from, wait, tries; [resolver.LABEL] at, place; [group] NAME = [...]"},
+	{errNumber, "give a whole number in digits, such as 3"},
+	{errDecimal, "give a number such as 2 or 0.5"},
+	{errDuration, "give a time with its unit, such as 200ms, 2s or 1m30s"},
+	{errYesNo, "leave the value out, or give true or false"},
+	{errList, "separate with commas, and put quotes around all of a part or nowhere"},
+	{errNoValue, "unquil COMMAND --help says what the option takes"},
+	{errNoOption, "unquil COMMAND --help lists its options"},
 	{errBounds, "give times such as 2s, from 1 to 20 tries, a rate from 1 on, from 1 to 1000 repeats, and a speed over 0"},
 	{errPart, "give some of answer, authority, additional, question, header, timing"},
 	{errTogether, "leave one of them out"},
