@@ -245,7 +245,7 @@ var sentences = map[finding.Code]func(g *group) string{
 		if g.outcome == exchange.NoName {
 			return fmt.Sprintf("%s said %s that there is no such name: %s.", g.server, times(g.count), g.about())
 		}
-		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, times(g.count), g.outcome, g.about()) + g.instead()
+		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, times(g.count), outcomeWords(g.outcome), g.about()) + g.instead()
 	},
 	finding.Truncated: func(g *group) string {
 		text := fmt.Sprintf("%s cut its answer %s: %s", g.server, times(g.count), g.about())
@@ -295,7 +295,7 @@ var sentences = map[finding.Code]func(g *group) string{
 	finding.HalfFails: func(g *group) string {
 		how := fmt.Sprintf("took up to %s", spoken(g.most))
 		if Failed(g.outcome) {
-			how = "failed (" + string(g.outcome) + ")"
+			how = "failed (" + outcomeWords(g.outcome) + ")"
 		}
 		return fmt.Sprintf("Of %s questions to %s for both kinds of addresses one was answered and the other %s, %s: %s.", g.whose(), g.server, how, times(g.count), g.about())
 	},
@@ -309,6 +309,14 @@ var sentences = map[finding.Code]func(g *group) string{
 		}
 		return text + ": " + strings.Join(g.texts, ", ") + more(g.count-len(g.texts)) + "."
 	},
+}
+
+// outcomeWords is an outcome with the mnemonic of its RCODE.
+func outcomeWords(o exchange.Outcome) string {
+	if mnemonic := o.Mnemonic(); mnemonic != "" {
+		return string(o) + ", " + mnemonic
+	}
+	return string(o)
 }
 
 func more(n int) string {

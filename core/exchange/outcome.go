@@ -35,6 +35,17 @@ var rcodeOutcomes = map[wire.RCode]Outcome{
 // there is no such name or no such data.
 func (o Outcome) Good() bool { return o == Answered || o == NoData || o == NoName }
 
+// Mnemonic is that of the RCODE which the outcome stands for; "" where it stands for none,
+// or is the same word.
+func (o Outcome) Mnemonic() string {
+	for code, outcome := range rcodeOutcomes {
+		if mnemonic := code.String(); outcome == o && !strings.EqualFold(mnemonic, string(o)) {
+			return mnemonic
+		}
+	}
+	return ""
+}
+
 // Silent reports whether nothing that can be believed came back.
 func (o Outcome) Silent() bool { return o == NoReply || o == Unreachable || o == Rejection }
 

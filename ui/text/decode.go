@@ -295,8 +295,8 @@ func cameTo(e *exchange.Exchange) string {
 		zone, _, _ := exchange.ReferralZone(e.Reply)
 		result = "referred to " + zone.Spoken()
 	}
-	if e.Reply != nil && e.Reply.RCode() != wire.NoError && !strings.EqualFold(result, e.Reply.RCode().String()) {
-		result += " (" + e.Reply.RCode().String() + ")"
+	if mnemonic := e.Outcome.Mnemonic(); mnemonic != "" {
+		result += " (" + mnemonic + ")"
 	}
 	style := plainStyle
 	if conversation.Failed(e.Outcome) {

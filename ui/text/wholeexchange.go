@@ -19,14 +19,22 @@ import (
 // layer, the records, another reply, and what it has to do with others. looks are its
 // packets.
 func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, looks map[int]*conversation.Look) {
-	v.flow("", 0, fmt.Sprintf("exchange %d: %s", e.Number, exchangeSentence(e)), plainStyle)
+	line := o.Lines[e.Number]
+	other, otherSays := looks[line.OtherIn], ""
+	headline := fmt.Sprintf("exchange %d: %s", e.Number, exchangeSentence(e))
+	if other != nil {
+		if m := read(other.Message); m.broken == nil && len(m.Questions) > 0 {
+			otherSays = cameTo(&exchange.Exchange{Question: m.Questions[0], Reply: &m.Message, Outcome: exchange.Judge(m.Questions[0], &m.Message)})
+			headline += "; " + severe["fault"].Render("another reply says") + " " + otherSays
+		}
+	}
+	v.flow("", 0, headline, plainStyle)
 	for _, a := range []netip.Addr{e.Client.Addr(), e.Server.Address.Addr()} {
 		if host := o.Hosts[a]; host != "" {
 			v.flow("", 2, fmt.Sprintf("the file calls %s %s", a, wire.Escape(host)), quiet)
 		}
 	}
 	v.line()
-	line := o.Lines[e.Number]
 	sent := e.Attempts[0]
 	last := e.Last()
 	label := 12
@@ -83,12 +91,12 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, loo
 		v.sections(e.Reply, false)
 	}
 	v.related(e, o, line)
-	if other := looks[line.OtherIn]; other != nil {
+	if other != nil {
 		v.line()
 		v.line("  ", strong.Render(fmt.Sprintf("the other reply, packet %d", line.OtherIn)))
 		v.packetRows(other)
-		if m := read(other.Message); m.broken == nil && len(m.Questions) > 0 {
-			v.row("says", cameTo(&exchange.Exchange{Question: m.Questions[0], Reply: &m.Message, Outcome: exchange.Judge(m.Questions[0], &m.Message)}))
+		if otherSays != "" {
+			v.row("says", otherSays)
 		}
 	}
 }
