@@ -403,6 +403,11 @@ func (a *app) showExchange(view *text.View, o *conversation.Overview, d *decodin
 	view.WholeExchange(e, o, looks)
 	if a.wire {
 		view.Wire([]*exchange.Exchange{e})
+		for _, n := range []int{o.Lines[e.Number].CutIn, o.Lines[e.Number].OtherIn} {
+			if l := looks[n]; l != nil && l.Message != nil {
+				view.WireOf(fmt.Sprintf("packet %d, from %s", n, l.From.Addr()), l.Message)
+			}
+		}
 	}
 	return nil
 }

@@ -69,15 +69,20 @@ func (v *View) Wire(exchanges []*exchange.Exchange) {
 			if side.data == nil {
 				continue
 			}
-			v.line()
-			v.flow("", 0, strong.Render(fmt.Sprintf("exchange %d, %s %s", e.Number, side.what, e.Server.Name())), plainStyle)
-			pieces, broken := wire.Pieces(side.data)
-			if broken != nil {
-				v.flow("  "+severe["fault"].Render("broken"), labelWidth, broken.Error(), plainStyle)
-			}
-			v.pieces(side.data, pieces)
+			v.WireOf(fmt.Sprintf("exchange %d, %s %s", e.Number, side.what, e.Server.Name()), side.data)
 		}
 	}
+}
+
+// WireOf draws the bytes of one message.
+func (v *View) WireOf(title string, data []byte) {
+	v.line()
+	v.flow("", 0, strong.Render(title), plainStyle)
+	pieces, broken := wire.Pieces(data)
+	if broken != nil {
+		v.flow("  "+severe["fault"].Render("broken"), labelWidth, broken.Error(), plainStyle)
+	}
+	v.pieces(data, pieces)
 }
 
 // pieces draws each piece as a row: offset, bytes, field, then the value and
