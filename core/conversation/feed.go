@@ -64,6 +64,7 @@ type chunk struct {
 	unknown     int
 	first, last int64
 	offset      int64
+	counts      counts // of exchanges that ended while its messages were paired
 }
 
 // feed finds the messages of a capture.
@@ -79,6 +80,7 @@ type feed struct {
 	packet  capture.Packet
 	names   wire.Familiar
 	gaps    int
+	all     [chunks]chunk
 }
 
 // chunks is how many chunks are between reading and pairing.
@@ -90,8 +92,8 @@ const chunks = 6
 func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan *chunk, back chan<- *chunk, failed func() error) {
 	out := make(chan *chunk, chunks)
 	f.free = make(chan *chunk, chunks+1) // and one for the end
-	for range chunks {
-		f.free <- &chunk{}
+	for i := range f.all {
+		f.free <- &f.all[i]
 	}
 	f.secure = map[[2]capture.End]bool{}
 	f.decoder.Torn = func(p *capture.Packet) { f.datagram(p, true) }
@@ -113,7 +115,8 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		case f.now = <-from:
 		}
 		if c := f.now; c != nil {
-			*c = chunk{envelopes: envelopes{c.batch, c.rare[:0]}, messages: c.messages, places: c.places, items: c.items[:0], arena: c.arena[:0]}
+			c.counts.count()
+			*c = chunk{envelopes: envelopes{c.batch, c.rare[:0]}, messages: c.messages, places: c.places, items: c.items[:0], arena: c.arena[:0], counts: c.counts}
 		}
 		return f.now != nil
 	}
@@ -160,6 +163,13 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		out <- f.now
 	}()
 	return out, f.free, func() error { return err }
+}
+
+// count counts what has not been counted yet, once the chunks do not go round any more.
+func (f *feed) count() {
+	for i := range f.all {
+		f.all[i].counts.count()
+	}
 }
 
 // fill reads a file into the chunks that are free. After the last one, filled is closed.

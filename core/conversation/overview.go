@@ -62,11 +62,12 @@ type Overview struct {
 	// slowestFrom is how long an exchange has to take to be among the slowest.
 	slowestFrom time.Duration
 
-	first  room // of those kept because they came first, and because they are wanted
-	also   room
-	late   Late
-	secure map[[2]capture.End]*Encrypted
-	denied map[uint64]Link // by question: who said that there is no such name
+	first    room // of those kept because they came first, and because they are wanted
+	also     room
+	late     Late
+	counting *counts // takes what is to be counted by its name
+	secure   map[[2]capture.End]*Encrypted
+	denied   map[uint64]Link // by question: who said that there is no such name
 	// mayBeDenied says what is worth looking for in denied.
 	mayBeDenied noticed
 	counted     [marks]countdown
@@ -112,6 +113,7 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	full, back, failed := source.run(ctx, readers)
 	var before *chunk // it stays until most of its questions have been answered
 	for c := range full {
+		o.counting = &c.counts
 		o.chunk(c, pairer)
 		if options.Progress != nil {
 			options.Progress(c.offset)
@@ -122,7 +124,10 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 		}
 		before = c
 	}
+	o.counting = &counts{}
 	pairer.Close()
+	o.counting.count()
+	source.count()
 	o.Dropped, o.Duplicates = pairer.Dropped, pairer.Duplicates
 	for _, r := range readers {
 		maps.Copy(o.Hosts, r.Names())
@@ -237,7 +242,7 @@ func (o *Overview) add(p *Pair) {
 	if fresh {
 		o.spell(p)
 	}
-	name.add(e, p.client)
+	o.counting.add(name, e, p.client)
 	server.add(e, p.client)
 	asker.add(e, p.server)
 	o.Timeline.add(p.First.At, e)

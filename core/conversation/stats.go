@@ -198,6 +198,28 @@ func (s *Stat) add(e entry, peer uint64) {
 	}
 }
 
+// counts are exchanges that are still to be counted by their names: where those are is not
+// in the processor's cache for most, and pairing has more to do than reading, which they go
+// back to with their chunk.
+type counts []uncounted
+
+// uncounted is one of them, and where it is counted.
+type uncounted struct {
+	stat *Stat
+	entry
+	peer uint64
+}
+
+func (c *counts) add(s *Stat, e entry, peer uint64) { *c = append(*c, uncounted{s, e, peer}) }
+
+func (c *counts) count() {
+	for i := range *c {
+		one := &(*c)[i]
+		one.stat.add(one.entry, one.peer)
+	}
+	*c = (*c)[:0]
+}
+
 // Failed reports whether an outcome is no answer and no step towards one.
 func Failed(o exchange.Outcome) bool {
 	return !o.Good() && o != exchange.Referral && o != exchange.Truncated && o != CutOff && o != Open
