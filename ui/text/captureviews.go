@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"unquil/core/conversation"
+	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
 )
@@ -109,8 +110,11 @@ func (v *View) Episodes(o *conversation.Overview) {
 		}
 		drawn += len(p.Asked)
 		failed := ""
-		if p.Failed > 0 {
-			failed = severe[finding.Fault].Render(fmt.Sprintf(", %d of them failed", p.Failed))
+		switch {
+		case p.Failed > 0 && len(p.Asked) == 1:
+			failed = ", " + severe[finding.Fault].Render("which failed")
+		case p.Failed > 0:
+			failed = ", " + severe[finding.Fault].Render(fmt.Sprintf("%d of them failed", p.Failed))
 		}
 		within := ""
 		if p.Took > 0 {
@@ -133,6 +137,14 @@ func (v *View) partial(o *conversation.Overview) {
 	}
 }
 
+// unauthorised says that a zone's server answers as one that has no authority.
+func unauthorised(e *exchange.Exchange) string {
+	if e.Outcome.Good() && e.Reply != nil && !e.Reply.Flags.Has(wire.AA) {
+		return ", without authority"
+	}
+	return ""
+}
+
 // Paths draws the walks of resolvers, put together from their packets.
 func (v *View) Paths(o *conversation.Overview) {
 	all := o.Paths()
@@ -144,11 +156,11 @@ func (v *View) Paths(o *conversation.Overview) {
 			v.line()
 		}
 		end := good.Render("reaches " + resultWords(p.Last()))
-		if !p.Ended() {
-			end = severe[finding.Fault].Render("stops at "+p.Last().Server.Name()+": ") + resultWords(p.Last())
-			if p.Last().Outcome.Good() {
-				end += ", without authority"
-			}
+		switch {
+		case !p.Ended():
+			end = severe[finding.Fault].Render("stops at "+p.Last().Server.Name()+": ") + resultWords(p.Last()) + unauthorised(p.Last())
+		case p.Last().Outcome != exchange.Answered:
+			end = good.Render("ends with " + resultWords(p.Last()))
 		}
 		v.flow("", 0, fmt.Sprintf("%s  %s %s", p.Begins.Format(clock), subject.Render(p.Question.Spoken()), end), plainStyle)
 		asked := "for no question in the capture"
@@ -166,7 +178,7 @@ func (v *View) Paths(o *conversation.Overview) {
 				zone = s.Zone.Spoken()
 			}
 			lead := strings.Repeat("  ", min(depth, 8)+1)
-			v.flow(lead+strong.Render(zone), len(lead)+2+ansi.StringWidth(zone), fmt.Sprintf("%s: %s %s", s.Exchange.Server.Name(), resultWords(s.Exchange), quiet.Render(fmt.Sprintf("(%d)", s.Exchange.Number))), plainStyle)
+			v.flow(lead+strong.Render(zone), len(lead)+2+ansi.StringWidth(zone), fmt.Sprintf("%s: %s%s %s", s.Exchange.Server.Name(), resultWords(s.Exchange), unauthorised(s.Exchange), quiet.Render(fmt.Sprintf("(%d)", s.Exchange.Number))), plainStyle)
 		}
 	}
 	v.partial(o)
