@@ -527,3 +527,68 @@ func TestHostileCapturesAreBounded(t *testing.T) {
 		})
 	}
 }
+
+// A zone transfer is one exchange, in however many messages the zone comes, with the
+// question in each of them or in the first alone (RFC 5936 §2.2.1).
+func TestZoneTransfer(t *testing.T) {
+	primary := netip.MustParseAddrPort("203.0.113.11:53")
+	for name, tt := range map[string]struct {
+		repeats  int // how many messages repeat the question
+		of       wire.Type
+		messages int
+	}{
+		"in one message":         {1, wire.AXFR, 1},
+		"with every question":    {5, wire.AXFR, 5},
+		"with the first alone":   {1, wire.AXFR, 5},
+		"of what changed alone":  {1, wire.IXFR, 3},
+		"in a great many":        {1, wire.AXFR, 300},
+		"in a great many, asked": {300, wire.AXFR, 300},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var buf bytes.Buffer
+			w, err := capture.NewWriter(&buf, capture.Ethernet)
+			require.NoError(t, err)
+			stream := capture.NewStream(desk, primary)
+			send := func(at time.Duration, from netip.AddrPort, m wire.Message) {
+				data, err := m.Bytes()
+				require.NoError(t, err)
+				require.NoError(t, w.Packet(begin.Add(at), stream.Append(nil, from, append(binary.BigEndian.AppendUint16(nil, uint16(len(data))), data...)), ""))
+			}
+			m := wire.Message{ID: 7, Questions: []wire.Question{{Name: wire.MustParseName("hollowtarn.example."), Type: tt.of, Class: wire.IN}}}
+			send(0, desk, m)
+			m.Flags = wire.QR | wire.AA
+			at := time.Duration(0)
+			for i := range tt.messages {
+				if at += 20 * time.Millisecond; i > 0 {
+					at += 3 * time.Second
+				}
+				if i == tt.repeats {
+					m.Questions = nil
+				}
+				host := wire.MustParseName(fmt.Sprintf("host%d.hollowtarn.example.", i))
+				m.Answer = []wire.Record{{Name: host, Type: wire.A, Class: wire.IN, TTL: 60, Data: string([]byte{203, 0, 113, byte(i)})}}
+				send(at, primary, m)
+				other := packet{at: at + time.Millisecond, client: till, id: uint16(i), name: fmt.Sprintf("www%d.example", i)}
+				for _, reply := range []bool{false, true} {
+					other.reply, other.at = reply, other.at+time.Millisecond
+					require.NoError(t, w.Packet(begin.Add(other.at), other.bytes(t), ""))
+				}
+			}
+			r, err := capture.NewReader(&buf)
+			require.NoError(t, err)
+			o, err := Read(t.Context(), []*capture.Reader{r}, Options{})
+			require.NoError(t, err)
+			assert.Equal(t, 1+tt.messages, o.Exchanges)
+			assert.Equal(t, map[exchange.Outcome]int{exchange.Answered: 1 + tt.messages}, o.Outcomes)
+			assert.Zero(t, o.Unsolicited)
+			require.Len(t, o.Findings, 1)
+			assert.Equal(t, finding.ReadableNames, o.Findings[0].Code)
+			line := o.Lines[1]
+			assert.Equal(t, tt.messages-1, line.Parts)
+			if tt.messages > 1 {
+				assert.Equal(t, at, line.Lasted)
+				assert.Contains(t, line.Packets, line.LastIn)
+			}
+		})
+	}
+}

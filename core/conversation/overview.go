@@ -80,6 +80,9 @@ type Line struct {
 	OtherIn       int // the packet of a reply that says something else; 0 without one
 	CutIn         int // that of a reply of which too little is there; 0 without one
 	Guesses       int // replies with an ID that was not asked
+	Parts         int // further messages of a zone transfer, the packet of the last, and how long after the question that came
+	LastIn        int
+	Lasted        time.Duration
 	Looped        bool
 	Forbidden     string
 	Cut           bool
@@ -286,7 +289,11 @@ type tally struct {
 
 func (p *Pair) line() Line {
 	r := p.Related()
-	line := Line{r.Before, r.After, p.Half(), r.OtherIn, r.CutIn, r.Guesses, p.Looped(), "", p.Cut, p.Packets(), slices.Clone(p.Codes)}
+	line := Line{Before: r.Before, After: r.After, Half: p.Half(), OtherIn: r.OtherIn, CutIn: r.CutIn, Guesses: r.Guesses, Parts: r.Parts, LastIn: r.LastIn,
+		Looped: p.Looped(), Cut: p.Cut, Packets: p.Packets(), Codes: slices.Clone(p.Codes)}
+	if r.Parts > 0 {
+		line.Lasted = time.Duration(r.LastAt - p.First.At)
+	}
 	if r.Forbidden != nil {
 		line.Forbidden = r.Forbidden.By.String() + " says: " + r.Forbidden.Says + fmt.Sprintf(" (packet %d)", r.ReportIn)
 	}
@@ -307,7 +314,7 @@ func (p *Pair) Packets() []int {
 	for _, try := range p.Sent() {
 		all = append(all, try.Packet)
 	}
-	for _, n := range []int{p.ReceivedIn, p.Related().OtherIn, p.Related().CutIn, p.Related().ReportIn} {
+	for _, n := range []int{p.ReceivedIn, p.Related().OtherIn, p.Related().CutIn, p.Related().LastIn, p.Related().ReportIn} {
 		if n > 0 {
 			all = append(all, n)
 		}

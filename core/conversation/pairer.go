@@ -108,6 +108,9 @@ func (p *Pairer) asked(m *Message, from *envelopes, at place) {
 	if m.is(isWaited) {
 		p.related(pair).waited = true
 	}
+	if pair.isTransfer() {
+		p.related(pair) // for more than one message may come
+	}
 	if p.open.size > maxOpen {
 		p.Dropped++
 		p.finish(p.open.oldest())
@@ -228,13 +231,19 @@ func (p *Pairer) replied(m *Message, from *envelopes, at place) {
 		if pair = p.revive(slot, m, from, at); pair == nil {
 			e := from.of(at)
 			if !e.message.HasQuestion() {
-				pair = p.unquestioned(e.id, e.Client, e.Server, m.At)
+				if pair = p.unquestioned(e.id, e.Client, e.Server, m.At); pair == nil && m.is(isTCP) {
+					pair = p.transfer(&e)
+				}
 			}
 			if pair == nil {
 				p.unsolicited(m, &e)
 				return
 			}
 		}
+	}
+	if pair.answered && pair.isTransfer() {
+		p.goesOn(pair, m)
+		return
 	}
 	if pair.answered {
 		p.repliedAgain(pair, m, from.of(at).message)
@@ -251,6 +260,29 @@ func (p *Pairer) replied(m *Message, from *envelopes, at place) {
 	}
 	p.open.remove(pair)
 	p.remember(pair)
+}
+
+// isTransfer reports whether a zone is asked for, which may come in many messages.
+func (p *Pair) isTransfer() bool { return p.of.IsTransfer() && p.tcp }
+
+// transfer finds the zone transfer that a message without a question belongs to: only the
+// first needs one (RFC 5936 §2.2.1).
+func (p *Pairer) transfer(e *Envelope) *Pair {
+	n := 0
+	for pair := p.done.head.previous; pair != &p.done.head && n < maxNewest; pair = pair.previous {
+		if n++; pair.isTransfer() && pair.Client() == e.Client && pair.Server() == e.Server && pair.open().id == e.id {
+			return pair
+		}
+	}
+	return nil
+}
+
+// goesOn takes a further message of a zone transfer.
+func (p *Pairer) goesOn(pair *Pair, m *Message) {
+	r := p.related(pair)
+	r.Parts, r.LastIn, r.LastAt = r.Parts+1, m.Number, m.At
+	p.done.remove(pair)
+	p.done.add(pair) // it waits for the next as if it had just been answered
 }
 
 // remember keeps an answered exchange whole, and the oldest makes room where there is none.
@@ -375,7 +407,7 @@ func (p *Pairer) expire(now int64) {
 	}
 	for p.done.size > 0 {
 		oldest := p.done.oldest()
-		if end := oldest.Received + linger; now <= end {
+		if end := max(oldest.Received, oldest.Related().LastAt) + linger; now <= end {
 			p.due = min(p.due, end)
 			break
 		}

@@ -136,7 +136,7 @@ func (p *Pairer) revive(slot *pairSlot, m *Message, from *envelopes, at place) *
 	pair := p.pairOf(slot, m, from, at)
 	pair.Number, pair.hops, pair.First = s.number, s.hops, Try{s.packet, s.sent}
 	pair.Received, pair.ReceivedIn, pair.says, pair.answered, pair.emitted, pair.told = s.ended, s.last, s.says, true, true, s.told
-	pair.about, pair.question, pair.of, pair.size = 0, 0, 0, 0
+	pair.about, pair.question, pair.of, pair.size = 0, 0, s.of, 0
 	pair.gotFrom, pair.reply = nil, wire.View{}
 	pair.keep()
 	s.hash = 0

@@ -62,9 +62,14 @@ type Answer struct {
 	Loop       bool // the chain leads back to a name it has passed
 }
 
-// ReadAnswer follows the aliases of q through the answer section of m.
+// ReadAnswer follows the aliases of q through the answer section of m. Of a zone transfer
+// it takes all records.
 func ReadAnswer(q wire.Question, m *wire.Message) Answer {
 	a := Answer{Name: q.Name}
+	if q.Type.IsTransfer() {
+		a.Records = m.Answer
+		return a
+	}
 	passed := map[wire.Name]bool{q.Name.Fold(): true}
 	for {
 		var alias *wire.Record
@@ -73,7 +78,7 @@ func ReadAnswer(q wire.Question, m *wire.Message) Answer {
 			if r.Class != q.Class || !r.Name.Equal(a.Name) {
 				continue
 			}
-			if r.Type == q.Type || q.Type == wire.ANY {
+			if r.Type == q.Type || q.Type >= wire.IXFR && q.Type <= wire.ANY {
 				a.Records = append(a.Records, *r)
 			} else if r.Type == wire.RRSIG {
 				a.Signatures = append(a.Signatures, *r)

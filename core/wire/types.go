@@ -221,6 +221,10 @@ func init() {
 }
 
 // String returns the mnemonic, or TYPE123 for a type that is not in the table.
+// IsTransfer reports whether who asks for the type wants a zone, or what changed in it
+// (RFC 5936, RFC 1995): the answer has records of all types and names.
+func (t Type) IsTransfer() bool { return t == AXFR || t == IXFR }
+
 func (t Type) String() string { return typeNames.text(uint16(t)) }
 
 // ParseType reads a mnemonic in any case, or TYPE123.

@@ -349,7 +349,7 @@ func (v View) Outline() (o Outline) {
 		if first {
 			o.TTL = binary.BigEndian.Uint32(msg[off+4 : off+8])
 		}
-		if t == wanted || wanted == ANY {
+		if t == wanted || wanted >= IXFR && wanted <= ANY { // those ask for records of other types
 			o.Holds |= HoldsAnswer
 		}
 		if t == A && size == 4 {

@@ -205,6 +205,11 @@ func (v *View) values(e *exchange.Exchange, followed []diagnosis.Followed, expla
 		}
 		return
 	}
+	if e.Question.Type.IsTransfer() {
+		v.flow(label, labelWidth, plural(len(records), "record", "records")+" of the zone came in the first message", strong)
+		v.flow("", labelWidth, fmt.Sprintf("unquil transfer %s --from %s gets the whole", nameText(e.Question.Name), e.Server.Name()), quiet)
+		return
+	}
 	for i, r := range records {
 		if i > 0 {
 			label = ""

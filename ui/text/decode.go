@@ -241,6 +241,9 @@ func relatedWords(l conversation.Line) (words []string) {
 	if n := l.After.Number; n > 0 {
 		words = append(words, fmt.Sprintf("asked again in exchange %d, of %s", n, l.After.Server.Addr()))
 	}
+	if l.Parts > 0 {
+		words = append(words, fmt.Sprintf("its reply goes on in %s, the last after %s (packet %d)", plural(l.Parts, "more message", "more messages"), Took(l.Lasted), l.LastIn))
+	}
 	if l.Guesses > 0 {
 		words = append(words, plural(l.Guesses, "reply to it came with an ID", "replies to it came with IDs")+" that nobody asked")
 	}
@@ -284,7 +287,9 @@ func resultWords(e *exchange.Exchange) string {
 // cameTo is what came of an exchange.
 func cameTo(e *exchange.Exchange) string {
 	result := string(e.Outcome)
-	if e.Outcome == exchange.Answered {
+	if e.Outcome == exchange.Answered && e.Question.Type.IsTransfer() {
+		result = plural(len(e.Answer().Records), "record", "records") + " of the zone"
+	} else if e.Outcome == exchange.Answered {
 		values := exchange.Values(e.Answer().Records)
 		result = strings.Join(values, ", ")
 		if short := ansi.Truncate(result, enoughValues, "…"); short != result {

@@ -252,7 +252,7 @@ func (v *View) related(e *exchange.Exchange, o *conversation.Overview, line conv
 	for i, try := range e.Attempts[1:] {
 		rows = append(rows, [2]string{"tried again", fmt.Sprintf("in packet %d, %s after the first (try %d)", try.SentIn, Took(try.Sent.Sub(e.Sent())), i+2)})
 	}
-	for _, words := range relatedWords(conversation.Line{Guesses: line.Guesses, Looped: line.Looped, OtherIn: line.OtherIn, Forbidden: line.Forbidden, Cut: line.Cut}) {
+	for _, words := range relatedWords(conversation.Line{Parts: line.Parts, LastIn: line.LastIn, Lasted: line.Lasted, Guesses: line.Guesses, Looped: line.Looped, OtherIn: line.OtherIn, Forbidden: line.Forbidden, Cut: line.Cut}) {
 		rows = append(rows, [2]string{"note", words})
 	}
 	if len(rows) > 0 {
