@@ -41,6 +41,7 @@ const (
 	isMalformed
 	isForbidden // an ICMP error
 	isEncrypted
+	isConnecting // a TCP connection for DNS begins, or is refused
 )
 
 // item is one packet that has to do with DNS, but holds no ordinary message.
@@ -285,6 +286,9 @@ func (f *feed) segment(p *capture.Packet) {
 	from, to := p.From.Port(), p.To.Port()
 	switch {
 	case f.isDNS(from) || f.isDNS(to):
+		if p.Flags&(capture.SYN|capture.RST) != 0 {
+			f.add(p, isConnecting)
+		}
 		f.streams.Segment(p)
 	case from == securePort || to == securePort:
 		f.add(p, isEncrypted).host = tlsName(p.Payload)

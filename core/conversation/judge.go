@@ -54,12 +54,20 @@ func (o *Overview) remarkable(p *Pair, of *Stat) {
 			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
 		}
 	case outcome == exchange.Truncated:
-		severity := finding.Note
 		k := groupKey{code: finding.Truncated, server: server}
-		if !rel.After.TCP {
-			severity, k.detail = finding.Concern, "and it was not asked again over TCP"
+		switch {
+		case rel.After.TCP:
+			o.find(k, finding.Note, p)
+		case rel.Connection == refused:
+			k.detail = "and it refused the TCP connection that was to bring the rest"
+			o.find(k, finding.Fault, p)
+		case rel.Connection == wanted:
+			k.detail = "and no TCP connection came about that was to bring the rest"
+			o.find(k, finding.Fault, p)
+		default:
+			k.detail = "and it was not asked again over TCP"
+			o.find(k, finding.Concern, p)
 		}
-		o.find(k, severity, p)
 	case outcome == exchange.NoName:
 		o.denies(p, of)
 	case outcome == CutOff && p.Torn: // told below

@@ -198,6 +198,8 @@ func (o *Overview) item(it *item, pairer *Pairer) {
 		}
 	case isForbidden:
 		pairer.Forbidden(p)
+	case isConnecting:
+		pairer.Connecting(p)
 	case isEncrypted:
 		o.encrypted(it)
 	}

@@ -48,18 +48,19 @@ type Pairer struct {
 	// Duplicates the packets that were captured twice.
 	Dropped, Duplicates int
 
-	numbered   int
-	pairs      pairTable
-	latest     [buckets]*Pair // by client and name: what was asked last; another's takes its place
-	wanted     [buckets]*Pair // by client and question, the same
-	now        int64          // of the capture
-	due        int64          // when something is to be given up
-	open, done ring
-	doneBytes  int // of the replies of the done ones
-	settled    settledOnes
-	free       []*Pair
-	rooms      []*relations // that are not in use
-	spare      [][]byte     // room for replies
+	numbered    int
+	pairs       pairTable
+	latest      [buckets]*Pair // by client and name: what was asked last; another's takes its place
+	wanted      [buckets]*Pair // by client and question, the same
+	now         int64          // of the capture
+	due         int64          // when something is to be given up
+	open, done  ring
+	doneBytes   int // of the replies of the done ones
+	settled     settledOnes
+	free        []*Pair
+	rooms       []*relations // that are not in use
+	spare       [][]byte     // room for replies
+	connections connections
 }
 
 // buckets is the size of the tables of what was asked last: plain arrays, which
@@ -418,6 +419,9 @@ func (p *Pairer) expire(now int64) {
 func (p *Pairer) finish(pair *Pair) {
 	p.pairs.remove(pair)
 	if pair.answered {
+		if pair.outcome == exchange.Truncated {
+			p.related(pair).Connection = p.connections.after(pair)
+		}
 		p.done.remove(pair)
 		p.doneBytes -= len(pair.kept)
 	} else {

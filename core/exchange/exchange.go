@@ -7,6 +7,8 @@
 package exchange
 
 import (
+	"encoding/binary"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -155,6 +157,26 @@ func (e *Exchange) Size() int {
 
 // Tries is how many questions were sent.
 func (e *Exchange) Tries() int { return len(e.Attempts) }
+
+// Asked is what was asked as people say it: the question, behind the opcode where that is
+// not QUERY, with how many there are beside it.
+func (e *Exchange) Asked() string {
+	text := e.Question.Spoken()
+	if e.Question.Name.IsZero() {
+		text = "no question"
+	}
+	if len(e.Attempts) == 0 || len(e.Attempts[0].Query) < 12 {
+		return text
+	}
+	header := e.Attempts[0].Query[:12]
+	if o := wire.Flags(binary.BigEndian.Uint16(header[2:])).Opcode(); o != wire.OpQuery {
+		text = o.String() + " " + text
+	}
+	if n := binary.BigEndian.Uint16(header[4:]); n > 1 {
+		text += fmt.Sprintf(" and %d more", n-1)
+	}
+	return text
+}
 
 // Last is the attempt that gave the reply, or else the last one; nil without any.
 func (e *Exchange) Last() *Attempt {

@@ -124,7 +124,8 @@ func synthesised(name wire.Name, class wire.Class, records []wire.Record) *wire.
 	return nil
 }
 
-// Judge returns the outcome of a believed reply to q.
+// Judge returns the outcome of a believed reply to q. One without an error to a message of
+// another opcode than QUERY, such as NOTIFY, is an answer without records.
 func Judge(q wire.Question, m *wire.Message) Outcome {
 	if m.Flags.Has(wire.TC) {
 		return Truncated
@@ -136,7 +137,7 @@ func Judge(q wire.Question, m *wire.Message) Outcome {
 		return Outcome(strings.ToLower(code.String()))
 	}
 	answer := ReadAnswer(q, m)
-	if len(answer.Records) > 0 {
+	if len(answer.Records) > 0 || m.Flags.Opcode() != wire.OpQuery {
 		return Answered
 	}
 	if zone, _, ok := ReferralZone(m); ok && len(answer.Aliases) == 0 && q.Name.Under(zone) {
@@ -197,7 +198,7 @@ func (u Usual) Outcome() Outcome { return usuals[u] }
 // JudgeUsual is [JudgeOutline] where that is a usual outcome.
 func JudgeUsual(flags wire.Flags, o wire.Outline) Usual {
 	switch {
-	case flags.Has(wire.TC):
+	case flags.Has(wire.TC) || flags.Opcode() != wire.OpQuery:
 		return Unusual
 	case o.Code == wire.NXDomain:
 		return UsualNoName
@@ -219,6 +220,9 @@ func JudgeOutline(flags wire.Flags, o wire.Outline) Outcome {
 	}
 	if flags.Has(wire.TC) {
 		return Truncated
+	}
+	if o.Code == wire.NoError { // of another opcode
+		return Answered
 	}
 	if known, ok := rcodeOutcomes[o.Code]; ok {
 		return known

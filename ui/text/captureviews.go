@@ -124,7 +124,7 @@ func (v *View) Episodes(o *conversation.Overview) {
 		for _, a := range p.Asked {
 			lead := strings.Repeat("  ", a.Depth+1)
 			offset := "+" + Took(a.Exchange.Sent().Sub(p.Begins))
-			v.flow("  "+quiet.Render(fmt.Sprintf("%8s", offset)), 11+len(lead), fmt.Sprintf("%s: %s", a.Exchange.Question.Spoken(), resultWords(a.Exchange)), plainStyle)
+			v.flow("  "+quiet.Render(fmt.Sprintf("%8s", offset)), 11+len(lead), fmt.Sprintf("%s: %s", a.Exchange.Asked(), resultWords(a.Exchange)), plainStyle)
 		}
 	}
 	v.partial(o)

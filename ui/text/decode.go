@@ -264,7 +264,7 @@ func relatedWords(l conversation.Line) (words []string) {
 
 // ExchangeLine draws one exchange of a capture: when, who asked what, and what came of it.
 func (v *View) ExchangeLine(e *exchange.Exchange) {
-	text := fmt.Sprintf("%s  %s: %s %s", e.Sent().Format(clock), e.Question.Spoken(), resultWords(e),
+	text := fmt.Sprintf("%s  %s: %s %s", e.Sent().Format(clock), e.Asked(), resultWords(e),
 		quiet.Render(fmt.Sprintf("(%s asked %s)", e.Client.Addr(), e.Server.Name())))
 	v.flow(quiet.Render(fmt.Sprintf("%5d  ", e.Number)), 7, text, plainStyle)
 }
@@ -291,7 +291,9 @@ func cameTo(e *exchange.Exchange) string {
 		result = plural(len(e.Answer().Records), "record", "records") + " of the zone"
 	} else if e.Outcome == exchange.Answered {
 		values := exchange.Values(e.Answer().Records)
-		result = strings.Join(values, ", ")
+		if result = strings.Join(values, ", "); len(values) == 0 {
+			result = string(e.Outcome)
+		}
 		if short := ansi.Truncate(result, enoughValues, "…"); short != result {
 			result = fmt.Sprintf("%s (%s in all)", short, plural(len(values), "value", "values"))
 		}

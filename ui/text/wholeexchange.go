@@ -12,6 +12,7 @@ import (
 	"unquil/core/capture"
 	"unquil/core/conversation"
 	"unquil/core/exchange"
+	"unquil/core/idn"
 	"unquil/core/wire"
 )
 
@@ -110,7 +111,11 @@ func layersOf(l *conversation.Look) []capture.Layer {
 
 // exchangeSentence is who asked whom for what, and what came of it.
 func exchangeSentence(e *exchange.Exchange) string {
-	return fmt.Sprintf("%s asked %s for %s %s: %s", e.Client.Addr(), e.Server.Name(), nameText(e.Question.Name), e.Question.Type, resultWords(e))
+	asked := subject.Render(e.Asked())
+	if shown, ok := idn.Unicode(e.Question.Name); ok {
+		asked += " (" + shown + ")"
+	}
+	return fmt.Sprintf("%s asked %s for %s: %s", e.Client.Addr(), e.Server.Name(), asked, resultWords(e))
 }
 
 // reading is a message as far as it can be read.
@@ -235,7 +240,7 @@ func (v *View) related(e *exchange.Exchange, o *conversation.Overview, line conv
 		if other == nil {
 			return fmt.Sprintf("exchange %d", n)
 		}
-		return fmt.Sprintf("exchange %d, %s of %s: %s", n, other.Question.Spoken(), other.Server.Name(), resultWords(other))
+		return fmt.Sprintf("exchange %d, %s of %s: %s", n, other.Asked(), other.Server.Name(), resultWords(other))
 	}
 	if n := line.Before.Number; n > 0 {
 		rows = append(rows, [2]string{"before", find(n)})
