@@ -10,6 +10,7 @@ const (
 	wanted                         // the client did, and heard nothing
 	refused                        // the server, or somebody for it, reset it
 	accepted
+	pending // the capture ended too soon to say
 )
 
 // connections are the last TCP connections to servers that clients asked for, in turn.
@@ -21,7 +22,9 @@ type connections struct {
 type attempt struct {
 	client, server capture.End
 	at             int64 // when it was asked for first, nanoseconds since 1970 UTC
+	packet         int   // in which
 	state          connection
+	told           bool // by an exchange whose reply was cut
 }
 
 // newest yields them, the newest first.
@@ -44,6 +47,7 @@ func (c *connections) of(client, server capture.End) *attempt {
 func (p *Pairer) Connecting(s *capture.Packet) {
 	c := &p.connections
 	client, server := s.To, s.From
+	p.now = max(p.now, s.At)
 	begins := s.Flags&(capture.SYN|capture.ACK|capture.RST) == capture.SYN
 	if begins {
 		client, server = server, client
@@ -51,7 +55,8 @@ func (p *Pairer) Connecting(s *capture.Packet) {
 	known := c.of(client, server)
 	switch {
 	case begins && (known == nil || known.state != wanted): // or else the client tries again
-		c.ring[c.count%len(c.ring)] = attempt{client, server, s.At, wanted}
+		p.forget(&c.ring[c.count%len(c.ring)])
+		c.ring[c.count%len(c.ring)] = attempt{client, server, s.At, s.Number, wanted, false}
 		c.count++
 	case begins || known == nil || known.state != wanted:
 	case s.Flags&capture.RST != 0:
@@ -61,15 +66,26 @@ func (p *Pairer) Connecting(s *capture.Packet) {
 	}
 }
 
+// forget tells of a connection that did not come about, unless an exchange has told of it.
+func (p *Pairer) forget(a *attempt) {
+	if p.Unconnected != nil && !a.told && (a.state == refused || a.state == wanted && p.now-a.at >= endOfCapture) {
+		p.Unconnected(a)
+	}
+	a.state = noConnection
+}
+
 // after is what became of the first connection that a client asked its server for once the
 // reply of an exchange had come.
-func (c *connections) after(pair *Pair) (state connection) {
+func (c *connections) after(pair *Pair, now int64) (state connection) {
 	for a := range c.newest {
 		if a.at < pair.Received {
 			break
 		}
 		if a.server == pair.Server() && a.client.Host() == pair.Client().Host() {
-			state = a.state
+			a.told = true
+			if state = a.state; state == wanted && now-a.at < endOfCapture {
+				state = pending
+			}
 		}
 	}
 	return state

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/binary"
 	"net/netip"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -16,13 +18,13 @@ import (
 	"unquil/core/wire"
 )
 
-// frames reads packets that follow each other by a millisecond.
+// frames reads packets that follow each other by a second.
 func frames(t *testing.T, all ...[]byte) *Overview {
 	var buf bytes.Buffer
 	w, err := capture.NewWriter(&buf, capture.Ethernet)
 	require.NoError(t, err)
 	for i, frame := range all {
-		require.NoError(t, w.Packet(begin.Add(time.Duration(i)*time.Millisecond), frame, ""))
+		require.NoError(t, w.Packet(begin.Add(time.Duration(i)*time.Second), frame, ""))
 	}
 	r, err := capture.NewReader(&buf)
 	require.NoError(t, err)
@@ -59,12 +61,18 @@ func TestWhatFollowsACutReply(t *testing.T) {
 		"nothing":                        {nil, finding.Concern, "not asked again over TCP"},
 		"another client's connection":    {other[:1], finding.Concern, "not asked again over TCP"},
 		"a connection and no question":   {handshake, finding.Concern, "not asked again over TCP"},
-		"silence":                        {[][]byte{handshake[0], handshake[0], handshake[0]}, finding.Fault, "no TCP connection came about"},
+		"silence":                        {[][]byte{handshake[0], handshake[0], handshake[0], handshake[0]}, finding.Fault, "no TCP connection came about"},
+		"the end of the capture":         {[][]byte{handshake[0], handshake[0]}, finding.Note, "the capture ends before"},
 		"a reset":                        {[][]byte{handshake[0], reset}, finding.Fault, "refused the TCP connection"},
 		"a reset, and another's success": {[][]byte{handshake[0], reset, other[0], other[1]}, finding.Fault, "refused the TCP connection"},
 		"the answer over TCP":            {[][]byte{handshake[0], handshake[1], asked, overTCP(isp, again)}, finding.Note, "asked again over TCP"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			refusedAlone := frames(t, tt.then...)
+			assert.Equal(t, strings.Contains(name, "reset"), slices.ContainsFunc(refusedAlone.Findings, func(f finding.Finding) bool {
+				return f.Code == finding.TCPRefused && f.Packets[0] == 1 && f.Severity == finding.Concern
+			}), "a reset is told of without a cut reply too")
+			assert.Equal(t, name == "silence", slices.ContainsFunc(refusedAlone.Findings, func(f finding.Finding) bool { return f.Code == finding.Unanswered }), "and so is silence")
 			found := frames(t, append([][]byte{question, reply}, tt.then...)...).Findings[0]
 			assert.Equal(t, finding.Truncated, found.Code)
 			assert.Equal(t, tt.severity, found.Severity)

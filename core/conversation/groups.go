@@ -234,7 +234,13 @@ func (g *group) whose() string {
 
 // sentences say each group in a sentence.
 var sentences = map[finding.Code]func(g *group) string{
+	finding.TCPRefused: func(g *group) string {
+		return fmt.Sprintf("%s refused %s of %s (%s).", g.server, plural(g.count, "TCP connection", "TCP connections"), g.who(), strings.Join(g.texts, ", "))
+	},
 	finding.Unanswered: func(g *group) string {
+		if g.detail == overTCP {
+			return fmt.Sprintf("%s asked %s for %s, and no reply is in the capture (%s).", g.who(), g.server, plural(g.count, "TCP connection", "TCP connections"), strings.Join(g.texts, ", "))
+		}
 		text := fmt.Sprintf("%s asked %s %s, and no reply is in the capture: %s.", g.who(), g.server, times(g.asked), g.about())
 		return text + g.instead()
 	},

@@ -64,6 +64,9 @@ func (o *Overview) remarkable(p *Pair, of *Stat) {
 		case rel.Connection == wanted:
 			k.detail = "and no TCP connection came about that was to bring the rest"
 			o.find(k, finding.Fault, p)
+		case rel.Connection == pending:
+			k.detail = "and the capture ends before it could be asked again over TCP"
+			o.find(k, finding.Note, p)
 		default:
 			k.detail = "and it was not asked again over TCP"
 			o.find(k, finding.Concern, p)
@@ -328,6 +331,20 @@ func (o *Overview) unsolicited(m *Message, e *Envelope, fits *Pair) {
 	}
 	g.packet(m.Number, "")
 }
+
+// unconnected counts a TCP connection that did not come about.
+func (o *Overview) unconnected(a *attempt) {
+	k := groupKey{code: finding.Unanswered, client: a.client.Addr(), server: a.server.Addr(), detail: overTCP}
+	if a.state == refused {
+		k.code = finding.TCPRefused
+	}
+	g := o.groups.of(k, finding.Concern)
+	g.count++
+	g.packet(a.packet, "")
+}
+
+// overTCP tells findings about connections from those about messages.
+const overTCP = "tcp"
 
 // revised judges what came of an exchange after it was counted.
 func (o *Overview) revised(p *Pair) {

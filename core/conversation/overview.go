@@ -112,6 +112,7 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
 	pairer := NewPairer(o.add)
 	pairer.Unsolicited, pairer.Revised = o.unsolicited, o.revised
+	pairer.Unconnected = o.unconnected
 	source := feed{options: options}
 	full, back, failed := source.run(ctx, readers)
 	var before *chunk // it stays until most of its questions have been answered

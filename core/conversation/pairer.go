@@ -44,6 +44,9 @@ type Pairer struct {
 	// Revised is called with an exchange that was emitted before, when more has come of
 	// it: it was repeated, or answered otherwise too. It holds no reply then; nil: nobody.
 	Revised func(*Pair)
+	// Unconnected is called with a TCP connection that was refused, or did not come about;
+	// nil: nobody.
+	Unconnected func(*attempt)
 	// Dropped counts questions given up because too many were open at once, and
 	// Duplicates the packets that were captured twice.
 	Dropped, Duplicates int
@@ -420,7 +423,7 @@ func (p *Pairer) finish(pair *Pair) {
 	p.pairs.remove(pair)
 	if pair.answered {
 		if pair.outcome == exchange.Truncated {
-			p.related(pair).Connection = p.connections.after(pair)
+			p.related(pair).Connection = p.connections.after(pair, p.now)
 		}
 		p.done.remove(pair)
 		p.doneBytes -= len(pair.kept)
@@ -506,5 +509,8 @@ func (p *Pairer) Close() {
 	}
 	for p.open.size > 0 {
 		p.finish(p.open.oldest())
+	}
+	for i := range p.connections.ring {
+		p.forget(&p.connections.ring[i])
 	}
 }

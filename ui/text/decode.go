@@ -165,7 +165,7 @@ func (v *View) moreFindings(again string, o *conversation.Overview) {
 
 func overviewSentence(o *conversation.Overview) string {
 	if o.Messages == 0 {
-		return fmt.Sprintf("no DNS message in its %s.", plural(o.Packets, "packet", "packets"))
+		return fmt.Sprintf("no DNS message in its %s%s.", plural(o.Packets, "packet", "packets"), toNote(o.Findings))
 	}
 	bad := 0
 	for outcome, n := range o.Outcomes {
