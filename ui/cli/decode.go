@@ -1,15 +1,9 @@
 package cli
 
 import (
-	"cmp"
 	"context"
-	"encoding/base64"
-	"encoding/csv"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/netip"
 	"os"
 	"strings"
@@ -429,124 +423,4 @@ func (a *app) showPacket(view *text.View, o *conversation.Overview, d *decoding)
 	}
 	view.Packet(d.look, of, a.wire)
 	return nil
-}
-
-// lineWriter writes exchanges as they come: JSON lines, or CSV, or with
-// --follow-file the view's own lines.
-type lineWriter struct {
-	d       *decoding
-	encoder *json.Encoder
-	csv     *csv.Writer
-	view    *text.View
-	err     error
-}
-
-// lineWriter returns nil when exchanges are shown all at once, at the end.
-func (a *app) lineWriter(d *decoding) *lineWriter {
-	l := &lineWriter{d: d}
-	switch {
-	case d.packet != 0:
-		return nil
-	case a.json:
-		l.encoder = json.NewEncoder(a.stdout)
-		l.encoder.SetEscapeHTML(false)
-	case d.csv:
-		l.csv = csv.NewWriter(a.stdout)
-		l.err = l.csv.Write(data.ExchangeColumns)
-	case d.follow && d.view == "exchanges":
-		l.view = a.view()
-	default:
-		return nil
-	}
-	return l
-}
-
-func (l *lineWriter) failed() error {
-	if l == nil {
-		return nil
-	}
-	return l.err
-}
-
-func (l *lineWriter) pair(p *conversation.Pair) {
-	if l.failed() != nil || l == nil {
-		return
-	}
-	e := p.Exchange()
-	switch {
-	case l.encoder != nil:
-		l.err = l.encoder.Encode(data.OfPair(&e, p))
-	case l.csv != nil:
-		l.err = l.csv.Write(data.ExchangeRow(&e))
-	default:
-		l.view.ExchangeLine(&e)
-		l.err = l.view.Err()
-	}
-}
-
-// end writes the summary.
-func (l *lineWriter) end(o *conversation.Overview) error {
-	if l.csv != nil {
-		l.csv.Flush()
-		return cmp.Or(l.err, l.csv.Error())
-	}
-	if l.err != nil {
-		return l.err
-	}
-	return l.encoder.Encode(map[string]any{"unquil": version(), "command": "decode", "schema": data.Schema, "files": l.d.paths, "summary": data.OfOverview(o, l.d.view)})
-}
-
-// decodeMessage names every byte of one message.
-func (a *app) decodeMessage(text string) error {
-	message, err := a.messageBytes(text)
-	if err != nil {
-		return err
-	}
-	m, broken := wire.ReadMessage(message)
-	pieces, _ := wire.Pieces(message)
-	var found []finding.Finding
-	if broken != nil {
-		found = append(found, finding.New(finding.Malformed, finding.Fault, finding.About{}, fmt.Sprintf("The message cannot be read to its end: %v.", broken)))
-	}
-	if a.json {
-		d := a.document("decode", found)
-		d.Result = data.OfMessage(message, &m, pieces, broken)
-		return firstOf(d.Write(a.stdout), verdictOn(found))
-	}
-	view := a.view()
-	view.Message(message, &m, pieces, broken, found)
-	return firstOf(view.Err(), verdictOn(found))
-}
-
-// messageBytes takes a message from a file, which may hold the bytes themselves
-// or their hex or base64, or from the command line.
-func (a *app) messageBytes(text string) ([]byte, error) {
-	if file, err := a.openCapture(text); err == nil {
-		defer file.Close()
-		content, err := io.ReadAll(io.LimitReader(file, 4*65536))
-		if err != nil {
-			return nil, fmt.Errorf("reading %s: %w", text, err)
-		}
-		if len(content) == 0 {
-			return nil, fmt.Errorf("reading %s: %w", text, capture.ErrEmpty)
-		}
-		if decoded, ok := fromText(string(content)); ok {
-			return decoded, nil
-		}
-		return content[:min(len(content), 65535)], nil
-	}
-	if decoded, ok := fromText(text); ok {
-		return decoded, nil
-	}
-	return nil, usage(fmt.Errorf("--message %q: %w", shorten(text), errMessage))
-}
-
-// fromText reads hex or base64, white space left aside.
-func fromText(text string) ([]byte, bool) {
-	joined := strings.Join(strings.Fields(text), "")
-	if decoded, err := hex.DecodeString(joined); err == nil && len(decoded) > 0 {
-		return decoded, true
-	}
-	decoded, err := base64.StdEncoding.DecodeString(joined)
-	return decoded, err == nil && len(decoded) > 0
 }

@@ -1,0 +1,65 @@
+package conversation
+
+import (
+	"unquil/core/exchange"
+	"unquil/core/wire"
+)
+
+// relate ties a new question to what its client asked for the same name before.
+func (p *Pairer) relate(pair *Pair) {
+	pair.about = uint16((pair.name ^ pair.client) % buckets)
+	half := p.latest[pair.about]
+	p.latest[pair.about] = pair
+	if half.other(pair) && half.name == pair.name && half.client == pair.client && half.server == pair.server &&
+		pair.First.At-half.First.At <= pairWithin && addressTypes(half.of, pair.of) && half.isSingle() {
+		half.part()
+		pair.twin, half.twin = half, pair
+	} else {
+		pair.half = p.settledHalf(pair)
+	}
+	wants := (pair.question ^ pair.client) % buckets
+	before := p.wanted[wants]
+	p.wanted[wants] = pair
+	if before.other(pair) && before.question == pair.question && before.client == pair.client {
+		p.askedBefore(pair, before)
+	}
+}
+
+// askedBefore ties a question to the same one that its client has asked before, unless
+// that got what it asked for.
+func (p *Pairer) askedBefore(pair, before *Pair) {
+	if outcome := before.Outcome(); !outcome.Good() && outcome != exchange.Referral {
+		p.related(pair).Before, p.related(before).After = before.link(), pair.link()
+	}
+}
+
+// other reports whether a pair from a table of what was asked last is in use, and not p
+// itself: a dropped pair stays in those tables until another takes its place.
+func (before *Pair) other(p *Pair) bool { return before != nil && before != p && before.Number != 0 }
+
+// isSingle reports whether no other half was asked for, or that has waited in vain so far.
+func (p *Pair) isSingle() bool { return p.half.Number == 0 && (p.twin == nil || !p.twin.answered) }
+
+// related makes room for what few exchanges have.
+func (p *Pairer) related(pair *Pair) *relations {
+	if pair.rel == nil {
+		if n := len(p.rooms); n > 0 {
+			pair.rel, p.rooms = p.rooms[n-1], p.rooms[:n-1]
+		} else {
+			pair.rel = &relations{}
+		}
+	}
+	return pair.rel
+}
+
+func addressTypes(a, b wire.Type) bool {
+	return a == wire.A && b == wire.AAAA || a == wire.AAAA && b == wire.A
+}
+
+func (p *Pair) link() Link {
+	l := Link{Number: p.Number, Server: p.Server(), TCP: p.tcp, Sent: p.First.At}
+	if p.answered {
+		l.Ended, l.Outcome = p.Received, p.Outcome()
+	}
+	return l
+}

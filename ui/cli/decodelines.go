@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"cmp"
+	"encoding/csv"
+	"encoding/json"
+
+	"unquil/core/conversation"
+	"unquil/ui/data"
+	"unquil/ui/text"
+)
+
+// lineWriter writes exchanges as they come: JSON lines, or CSV, or with
+// --follow-file the view's own lines.
+type lineWriter struct {
+	d       *decoding
+	encoder *json.Encoder
+	csv     *csv.Writer
+	view    *text.View
+	err     error
+}
+
+// lineWriter returns nil when exchanges are shown all at once, at the end.
+func (a *app) lineWriter(d *decoding) *lineWriter {
+	l := &lineWriter{d: d}
+	switch {
+	case d.packet != 0:
+		return nil
+	case a.json:
+		l.encoder = json.NewEncoder(a.stdout)
+		l.encoder.SetEscapeHTML(false)
+	case d.csv:
+		l.csv = csv.NewWriter(a.stdout)
+		l.err = l.csv.Write(data.ExchangeColumns)
+	case d.follow && d.view == "exchanges":
+		l.view = a.view()
+	default:
+		return nil
+	}
+	return l
+}
+
+func (l *lineWriter) failed() error {
+	if l == nil {
+		return nil
+	}
+	return l.err
+}
+
+func (l *lineWriter) pair(p *conversation.Pair) {
+	if l.failed() != nil || l == nil {
+		return
+	}
+	e := p.Exchange()
+	switch {
+	case l.encoder != nil:
+		l.err = l.encoder.Encode(data.OfPair(&e, p))
+	case l.csv != nil:
+		l.err = l.csv.Write(data.ExchangeRow(&e))
+	default:
+		l.view.ExchangeLine(&e)
+		l.err = l.view.Err()
+	}
+}
+
+// end writes the summary.
+func (l *lineWriter) end(o *conversation.Overview) error {
+	if l.csv != nil {
+		l.csv.Flush()
+		return cmp.Or(l.err, l.csv.Error())
+	}
+	if l.err != nil {
+		return l.err
+	}
+	return l.encoder.Encode(map[string]any{"unquil": version(), "command": "decode", "schema": data.Schema, "files": l.d.paths, "summary": data.OfOverview(o, l.d.view)})
+}
