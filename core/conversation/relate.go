@@ -1,6 +1,8 @@
 package conversation
 
 import (
+	"time"
+
 	"unquil/core/exchange"
 	"unquil/core/wire"
 )
@@ -25,9 +27,16 @@ func (p *Pairer) relate(pair *Pair) {
 	}
 }
 
+// patience is how long a client waits at the least before it tries again: what it asks
+// sooner, it asks of several at once.
+const patience = int64(100 * time.Millisecond)
+
 // askedBefore ties a question to the same one that its client has asked before, unless
-// that got what it asked for.
+// that got what it asked for, or may yet.
 func (p *Pairer) askedBefore(pair, before *Pair) {
+	if !before.answered && pair.First.At-before.First.At < patience { // or the capture's time goes back
+		return
+	}
 	if outcome := before.Outcome(); !outcome.Good() && outcome != exchange.Referral {
 		p.related(pair).Before, p.related(before).After = before.link(), pair.link()
 	}
