@@ -101,7 +101,8 @@ func TestRead(t *testing.T) {
 	says := func(v byte) func(*packet) { return func(p *packet) { p.value = v } }
 	hops := func(n byte) func(*packet) { return func(p *packet) { p.hops = n } }
 	code := func(c wire.RCode) func(*packet) { return func(p *packet) { p.code = c } }
-	six := func(p *packet) { p.t = wire.AAAA }
+	of := func(t wire.Type) func(*packet) { return func(p *packet) { p.t = t } }
+	six := of(wire.AAAA)
 	cut := func(p *packet) { p.flags |= wire.TC }
 	end := []packet{with(ask, at(90*second), name("end.example"), id(99)), with(answer, at(90*second+20*ms), name("end.example"), id(99))} // so that the capture goes on
 	many := func(n int, f func(i int) []packet) (all []packet) {
@@ -145,6 +146,7 @@ func TestRead(t *testing.T) {
 		{"another reply, when many more were answered", append(append([]packet{ask, answer}, crowd...), with(answer, at(900*ms)), with(answer, at(950*ms), says(66)), with(answer, at(960*ms), says(66))), slices.Repeat([]exchange.Outcome{answered}, 1201), []string{"fault replies-differ"}, 0},
 		{"another reply, too late to be one", append(append([]packet{ask, answer}, crowd...), with(answer, at(7*second), says(66))), slices.Repeat([]exchange.Outcome{answered}, 1201), []string{"note unsolicited-reply"}, 1},
 		{"two replies of one meaning", []packet{ask, answer, with(answer, at(40*ms))}, []exchange.Outcome{answered}, nil, 0},
+		{"a zone refused", []packet{with(ask, of(wire.IXFR)), with(answer, of(wire.IXFR), code(wire.Refused))}, []exchange.Outcome{exchange.Refused}, []string{"note transfer-refused"}, 0},
 		{"a failure", []packet{ask, with(answer, code(wire.ServFail))}, []exchange.Outcome{exchange.ServerFailure}, []string{"fault failed"}, 0},
 		{"a slow answer", []packet{ask, with(answer, at(1500*ms))}, []exchange.Outcome{answered}, []string{"concern slow"}, 0},
 		{"slow for that server", append(many(30, func(i int) []packet {

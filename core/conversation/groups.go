@@ -253,6 +253,9 @@ var sentences = map[finding.Code]func(g *group) string{
 		}
 		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, times(g.count), outcomeWords(g.outcome), g.about()) + g.instead()
 	},
+	finding.TransferRefused: func(g *group) string {
+		return fmt.Sprintf("%s refused %s a zone %s: %s.", g.server, g.who(), times(g.count), g.about())
+	},
 	finding.Truncated: func(g *group) string {
 		text := fmt.Sprintf("%s cut its answer %s: %s", g.server, times(g.count), g.about())
 		if g.detail != "" {

@@ -76,6 +76,8 @@ func (o *Overview) remarkable(p *Pair, of *Stat) {
 	case outcome == CutOff && p.Torn: // told below
 	case outcome == CutOff:
 		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture cut its reply off"}, finding.Note, p)
+	case outcome == exchange.Refused && p.of.IsTransfer():
+		o.find(both.as(finding.TransferRefused), finding.Note, p)
 	case Failed(outcome):
 		g := o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Fault, p)
 		if rel.After.Number > 0 && rel.After.Server != p.Server() {
