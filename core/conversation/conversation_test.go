@@ -132,6 +132,7 @@ func TestRead(t *testing.T) {
 		{"asked elsewhere", []packet{ask, with(ask, at(5*second), id(2), by(office)), with(answer, at(5*second+20*ms), id(2), by(office))}, []exchange.Outcome{exchange.NoReply, answered}, []string{"fault unanswered"}, 0},
 		{"asked elsewhere, and both answer", []packet{ask, with(ask, at(2*second), id(2), by(office)), with(answer, at(2*second+20*ms), id(2), by(office)), with(answer, at(2500*ms))}, []exchange.Outcome{answered, answered}, []string{"concern late-reply"}, 0},
 		{"two servers asked at once", []packet{ask, with(ask, at(ms), id(2), by(office)), answer, with(answer, at(30*ms), id(2), by(office))}, []exchange.Outcome{answered, answered}, nil, 0},
+		{"two asked at once, in a file by exchange", []packet{ask, with(answer, code(wire.ServFail)), with(ask, at(ms), id(2), by(office)), with(answer, at(30*ms), id(2), by(office))}, []exchange.Outcome{exchange.ServerFailure, answered}, []string{"fault failed"}, 0},
 		{"two asked at once, and one fails", []packet{ask, with(ask, at(ms), id(2), by(office)), answer, with(answer, at(30*ms), id(2), by(office), code(wire.ServFail))}, []exchange.Outcome{answered, exchange.ServerFailure}, []string{"fault failed"}, 0},
 		{"two clients with one ID", []packet{ask, with(ask, from(till)), with(answer, from(till))}, []exchange.Outcome{exchange.NoReply, answered}, []string{"fault unanswered"}, 0},
 		{"a reply with another ID", []packet{ask, with(answer, id(2))}, []exchange.Outcome{exchange.NoReply}, []string{"fault unanswered", "concern unsolicited-reply"}, 1},

@@ -34,7 +34,8 @@ const patience = int64(100 * time.Millisecond)
 // askedBefore ties a question to the same one that its client has asked before, unless
 // that got what it asked for, or may yet.
 func (p *Pairer) askedBefore(pair, before *Pair) {
-	if !before.answered && pair.First.At-before.First.At < patience { // or the capture's time goes back
+	waits := !before.answered || before.Received > pair.First.At // which a file that is not in order shows
+	if waits && pair.First.At-before.First.At < patience {
 		return
 	}
 	if outcome := before.Outcome(); !outcome.Good() && outcome != exchange.Referral {
