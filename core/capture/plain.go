@@ -66,14 +66,14 @@ func (r *Reader) plainBlocks(b *Batch, take func(number int, at int64, place Pla
 			break
 		}
 		next += size
-		if face := &r.interfaces[id]; face.link == Ethernet && int(binary.LittleEndian.Uint32(data[next-blockEnd:])) == size {
-			b.next = next
-			count++
-			stamp := uint64(binary.LittleEndian.Uint32(head[12:]))<<32 | uint64(binary.LittleEndian.Uint32(head[16:]))
-			take(r.number+count, face.time(stamp), Place(begin), (*Header)(frame[toIP:]), data[begin+len(Header{}):end])
-			continue
+		face := &r.interfaces[id]
+		if face.link != Ethernet || int(binary.LittleEndian.Uint32(data[next-blockEnd:])) != size {
+			break
 		}
-		break
+		b.next = next
+		count++
+		stamp := uint64(binary.LittleEndian.Uint32(head[12:]))<<32 | uint64(binary.LittleEndian.Uint32(head[16:]))
+		take(r.number+count, face.time(stamp), Place(begin), (*Header)(frame[toIP:]), data[begin+len(Header{}):end])
 	}
 	r.number, r.offset = r.number+count, r.offset+int64(b.next-begun)
 	return count

@@ -292,11 +292,8 @@ type tally struct {
 
 func (p *Pair) line() Line {
 	r := p.Related()
-	line := Line{Before: r.Before, After: r.After, Half: p.Half(), OtherIn: r.OtherIn, CutIn: r.CutIn, Guesses: r.Guesses, Parts: r.Parts, LastIn: r.LastIn,
+	line := Line{Before: r.Before, After: r.After, Half: p.Half(), OtherIn: r.OtherIn, CutIn: r.CutIn, Guesses: r.Guesses, Parts: r.Parts, LastIn: r.LastIn, Lasted: p.Lasted(),
 		Looped: p.Looped(), Cut: p.Cut, Packets: p.Packets(), Codes: slices.Clone(p.Codes)}
-	if r.Parts > 0 {
-		line.Lasted = time.Duration(r.LastAt - p.First.At)
-	}
 	if r.Forbidden != nil {
 		line.Forbidden = r.Forbidden.By.String() + " says: " + r.Forbidden.Says + fmt.Sprintf(" (packet %d)", r.ReportIn)
 	}

@@ -262,6 +262,15 @@ func (p *Pair) Took() time.Duration {
 	return time.Duration(p.Received - last)
 }
 
+// Lasted is the time from the question to the last message of its reply, where that is a zone
+// transfer of several; 0 otherwise.
+func (p *Pair) Lasted() time.Duration {
+	if r := p.Related(); r.Parts > 0 {
+		return time.Duration(r.LastAt - p.First.At)
+	}
+	return 0
+}
+
 // Waited is the time from the first question to the reply; 0 without one.
 func (p *Pair) Waited() time.Duration {
 	if !p.answered {

@@ -363,7 +363,7 @@ func (p *Pairer) expire(now int64) {
 func (p *Pairer) finish(pair *Pair) {
 	p.pairs.remove(pair)
 	if pair.answered {
-		if pair.outcome == exchange.Truncated {
+		if pair.outcome == exchange.Truncated && !pair.Related().After.TCP {
 			p.related(pair).Connection = p.connections.after(pair, p.now)
 		}
 		p.done.remove(pair)

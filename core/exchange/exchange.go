@@ -7,7 +7,6 @@
 package exchange
 
 import (
-	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -165,14 +164,17 @@ func (e *Exchange) Asked() string {
 	if e.Question.Name.IsZero() {
 		text = "no question"
 	}
-	if len(e.Attempts) == 0 || len(e.Attempts[0].Query) < 12 {
+	if len(e.Attempts) == 0 {
 		return text
 	}
-	header := e.Attempts[0].Query[:12]
-	if o := wire.Flags(binary.BigEndian.Uint16(header[2:])).Opcode(); o != wire.OpQuery {
+	query, err := wire.ReadView(e.Attempts[0].Query)
+	if err != nil {
+		return text
+	}
+	if o := query.Flags().Opcode(); o != wire.OpQuery {
 		text = o.String() + " " + text
 	}
-	if n := binary.BigEndian.Uint16(header[4:]); n > 1 {
+	if n := query.Count(wire.QuestionSection); n > 1 {
 		text += fmt.Sprintf(" and %d more", n-1)
 	}
 	return text

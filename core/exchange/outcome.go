@@ -78,7 +78,7 @@ func ReadAnswer(q wire.Question, m *wire.Message) Answer {
 			if r.Class != q.Class || !r.Name.Equal(a.Name) {
 				continue
 			}
-			if r.Type == q.Type || q.Type >= wire.IXFR && q.Type <= wire.ANY {
+			if r.Type == q.Type || q.Type.AsksForOthers() {
 				a.Records = append(a.Records, *r)
 			} else if r.Type == wire.RRSIG {
 				a.Signatures = append(a.Signatures, *r)

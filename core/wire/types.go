@@ -225,6 +225,10 @@ func init() {
 // (RFC 5936, RFC 1995): the answer has records of all types and names.
 func (t Type) IsTransfer() bool { return t == AXFR || t == IXFR }
 
+// AsksForOthers reports whether the type is one of questions alone, for records of other
+// types: ANY, a transfer, or one of the two for mail (RFC 1035 §3.2.3).
+func (t Type) AsksForOthers() bool { return t >= IXFR && t <= ANY }
+
 func (t Type) String() string { return typeNames.text(uint16(t)) }
 
 // ParseType reads a mnemonic in any case, or TYPE123.

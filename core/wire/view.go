@@ -35,7 +35,8 @@ type View struct {
 const maxMessage = 65535
 
 // ReadView checks the header and the questions of msg, of which no more than a message
-// can have is looked at. The error is a *ParseError.
+// can have is looked at. The error is a *ParseError; the view's header can be read all the
+// same, if the message has one.
 func ReadView(msg []byte) (View, error) {
 	msg = msg[:min(len(msg), maxMessage)]
 	v := View{msg: msg, records: headerSize}
@@ -105,6 +106,9 @@ func (v View) Flags() Flags { return Flags(binary.BigEndian.Uint16(v.header()[2:
 
 // Count returns how many entries the header promises for a section.
 func (v View) Count(s Section) uint16 { return binary.BigEndian.Uint16(v.header()[4+2*int(s):]) }
+
+// HasHeader reports whether the message is long enough for one: [ReadView] takes no other.
+func (v View) HasHeader() bool { return len(v.msg) >= headerSize }
 
 // HasQuestion reports whether there is a question at all.
 func (v View) HasQuestion() bool { return v.qname > 0 }
@@ -349,7 +353,7 @@ func (v View) Outline() (o Outline) {
 		if first {
 			o.TTL = binary.BigEndian.Uint32(msg[off+4 : off+8])
 		}
-		if t == wanted || wanted >= IXFR && wanted <= ANY { // those ask for records of other types
+		if t == wanted || wanted.AsksForOthers() {
 			o.Holds |= HoldsAnswer
 		}
 		if t == A && size == 4 {

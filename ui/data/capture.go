@@ -23,15 +23,17 @@ type PairedExchange struct {
 	Looped   bool           `json:"looped,omitempty"`
 	Other    int            `json:"differing_reply_in,omitempty"`
 	CutIn    int            `json:"cut_reply_in,omitempty"`
+	Guesses  int            `json:"guesses,omitempty"` // replies with an ID that nobody asked
 	Parts    int            `json:"further_messages,omitempty"`
 	LastIn   int            `json:"last_message_in,omitempty"`
+	Lasted   float64        `json:"last_message_after,omitempty"`
 	Reported string         `json:"reported_unreachable,omitempty"`
 }
 
 // OfPair returns an exchange of a capture as JSON has it.
 func OfPair(e *exchange.Exchange, p *conversation.Pair) PairedExchange {
 	r := p.Related()
-	j := PairedExchange{OfExchange(e), p.Codes, r.Before.Number, r.After.Number, p.Half().Number, p.Packets(), p.Looped(), r.OtherIn, r.CutIn, r.Parts, r.LastIn, ""}
+	j := PairedExchange{OfExchange(e), p.Codes, r.Before.Number, r.After.Number, p.Half().Number, p.Packets(), p.Looped(), r.OtherIn, r.CutIn, r.Guesses, r.Parts, r.LastIn, p.Lasted().Seconds(), ""}
 	if r.Forbidden != nil {
 		j.Reported = r.Forbidden.By.String() + " says: " + r.Forbidden.Says
 	}

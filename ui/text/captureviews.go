@@ -139,7 +139,7 @@ func (v *View) partial(o *conversation.Overview) {
 
 // unauthorised says that a zone's server answers as one that has no authority.
 func unauthorised(e *exchange.Exchange) string {
-	if e.Outcome.Good() && e.Reply != nil && !e.Reply.Flags.Has(wire.AA) {
+	if e.Outcome.Good() && !e.Authoritative() {
 		return ", without authority"
 	}
 	return ""

@@ -2,7 +2,6 @@ package text
 
 import (
 	"cmp"
-	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -127,10 +126,8 @@ type reading struct {
 
 func read(message []byte) (r reading) {
 	r.Message, r.broken = wire.ReadMessage(message)
-	for i := range r.counts {
-		if at := 6 + 2*i; len(message) >= at+2 {
-			r.counts[i] = binary.BigEndian.Uint16(message[at:])
-		}
+	if v, _ := wire.ReadView(message); v.HasHeader() {
+		r.counts = [3]uint16{v.Count(wire.AnswerSection), v.Count(wire.AuthoritySection), v.Count(wire.AdditionalSection)}
 	}
 	return r
 }
