@@ -38,7 +38,8 @@ var mayImport = map[string][]string{
 	"ui/text":           {"core/*", "lab", "ui/data"},
 	"ui/page":           {"core/*"},
 	"ui/data":           {"core/*", "lab"},
-	"ui/cli":            {"core/*", "lab", "ui/text", "ui/data", "ui/page"},
+	"ui/files":          {},
+	"ui/cli":            {"core/*", "lab", "ui/text", "ui/data", "ui/page", "ui/files"},
 	"cmd/unquil":        {"ui/cli"},
 	"test":              {"core/*", "lab", "ui/*"},
 }

@@ -78,6 +78,7 @@ type feed struct {
 	hellos  hellos
 	now     *chunk
 	rec     *capture.Record // that is being read; nil of plain datagrams
+	kept    bool            // it is evidence that this program wrote
 	packet  capture.Packet
 	names   wire.Familiar
 	gaps    int
@@ -157,7 +158,7 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		if f.now == nil {
 			f.now = &chunk{}
 		}
-		f.rec = nil
+		f.rec, f.kept = nil, false
 		f.decoder.Close()
 		f.streams.Close()
 		f.gaps = f.streams.Gaps
@@ -193,7 +194,7 @@ func (f *feed) plains(r *capture.Reader) bool {
 	if !r.MayBePlain() || f.decoder.Waits() {
 		return false
 	}
-	f.rec = nil
+	f.rec, f.kept = nil, false
 	return r.Plains(&f.now.batch, func(number int, at int64, place capture.Place, h *capture.Header, payload []byte) {
 		f.seen(at)
 		if from, to := h.Ports(); (from == dnsPort || to == dnsPort) && f.now.plain(number, at, place, h, payload, &f.names) {
@@ -239,7 +240,7 @@ func (f *feed) seen(at int64) {
 func (f *feed) record(r *capture.Record, lent bool) {
 	f.seen(r.At)
 	c, p := f.now, &f.packet
-	f.rec = r
+	f.rec, f.kept = r, bytes.HasPrefix(r.Comment, []byte(kept))
 	switch f.decoder.Decode(r, p) {
 	case capture.Datagram:
 		f.datagram(p, lent || f.decoder.Lends())
@@ -257,7 +258,7 @@ func (f *feed) record(r *capture.Record, lent bool) {
 }
 
 func (f *feed) isDNS(port uint16) bool {
-	return port == dnsPort || len(f.options.Ports) > 0 && slices.Contains(f.options.Ports, port)
+	return port == dnsPort || f.kept || len(f.options.Ports) > 0 && slices.Contains(f.options.Ports, port)
 }
 
 func (f *feed) datagram(p *capture.Packet, lent bool) {

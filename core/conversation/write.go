@@ -14,7 +14,15 @@ import (
 
 // Evidence writes exchanges as a capture, packet by packet. What travelled
 // encrypted is written in the clear, with a comment that says so.
-type Evidence struct{ w *capture.Writer }
+type Evidence struct {
+	w *capture.Writer
+	// connections carry many exchanges: each goes on where the one before ended.
+	connections map[[2]netip.AddrPort]*capture.Stream
+}
+
+// kept begins the comment on every packet of evidence: read back, it is a DNS message
+// whatever its port.
+const kept = "exchange "
 
 // waitedOut ends the comment on a question that its asker gave up: read back, it is
 // not taken for one that the capture ended too soon for.
@@ -23,7 +31,7 @@ const waitedOut = ": no reply came in time"
 // NewEvidence begins a capture.
 func NewEvidence(w io.Writer) (*Evidence, error) {
 	writer, err := capture.NewWriter(w, capture.Ethernet)
-	return &Evidence{writer}, err
+	return &Evidence{writer, map[[2]netip.AddrPort]*capture.Stream{}}, err
 }
 
 // onWire is one message on the way.
@@ -42,7 +50,7 @@ func (v *Evidence) Add(e *exchange.Exchange) error {
 		if a.Sent.IsZero() || !a.Local.IsValid() {
 			continue // it never left
 		}
-		comment := fmt.Sprintf("exchange %d", e.Number)
+		comment := fmt.Sprintf(kept+"%d", e.Number)
 		asked := comment
 		if a.Reply == nil && e.Outcome == exchange.NoReply {
 			asked += waitedOut
@@ -62,7 +70,6 @@ func (v *Evidence) Add(e *exchange.Exchange) error {
 }
 
 func (v *Evidence) write(over exchange.Transport, packets []onWire) error {
-	conversation := capture.NewStream(packets[0].from, packets[0].to)
 	for _, p := range packets {
 		var frame []byte
 		switch over {
@@ -76,11 +83,20 @@ func (v *Evidence) write(over exchange.Transport, packets []onWire) error {
 				p.comment += fmt.Sprintf("; it travelled over %s, and is written here in the clear", over)
 			}
 			framed := append(binary.BigEndian.AppendUint16(nil, uint16(len(p.data))), p.data...)
-			frame = conversation.Append(nil, p.from, slices.Clone(framed))
+			frame = v.connection(packets[0].from, packets[0].to).Append(nil, p.from, slices.Clone(framed))
 		}
 		if err := v.w.Packet(p.at, frame, p.comment); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// connection is the one between two ends; a client uses no port twice in a run but for it.
+func (v *Evidence) connection(client, server netip.AddrPort) *capture.Stream {
+	ends := [2]netip.AddrPort{client, server}
+	if v.connections[ends] == nil {
+		v.connections[ends] = capture.NewStream(client, server)
+	}
+	return v.connections[ends]
 }

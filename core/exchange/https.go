@@ -9,6 +9,8 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptrace"
+	"net/netip"
 	"net/url"
 	"sync/atomic"
 
@@ -45,13 +47,20 @@ func overHTTPS(ctx context.Context, c *Client, a *Attempt, server Server, query 
 	if a.Query, err = query.Bytes(); err != nil {
 		return nil, err
 	}
+	var local atomic.Pointer[netip.AddrPort] // told by a goroutine of the transport
 	w := kept(c, &c.webs, server, func() *web { return newWeb(c, server, o) })
 	request, err := newRequest(ctx, server, a.Query, o.HTTPGet)
 	if err != nil {
 		return nil, err
 	}
 	a.Sent = c.Now()
+	request = request.WithContext(httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(got httptrace.GotConnInfo) {
+		local.Store(new(localAddress(got.Conn.LocalAddr())))
+	}}))
 	response, err := w.client.Do(request)
+	if conn := local.Load(); conn != nil {
+		a.Local = *conn
+	}
 	a.Security = w.security.Load()
 	if err != nil {
 		if cause, ok := errors.AsType[*url.Error](err); ok {

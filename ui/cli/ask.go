@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"iter"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -41,7 +40,6 @@ type ask struct {
 	setup        machine.Setup
 	servers      []exchange.Server
 	wanted       []wire.Type
-	evidence     *evidence
 
 	mu        sync.Mutex // names are read beside the answers
 	badInput  error
@@ -92,13 +90,13 @@ func (q *ask) run(cmd *cobra.Command, names []string) (err error) {
 			return err
 		}
 	}
+	if q.namesFile != "" {
+		q.files.Note(q.namesFile)
+	}
 	if err := q.prepare(cmd.Context()); err != nil {
 		return err
 	}
-	if q.evidence, err = q.newEvidence(); err != nil {
-		return err
-	}
-	defer q.evidence.close(&err)
+	defer q.keepEnd(&err)
 	var list iter.Seq2[string, error] = func(yield func(string, error) bool) {
 		for _, name := range names {
 			if !yield(name, nil) {
@@ -107,7 +105,7 @@ func (q *ask) run(cmd *cobra.Command, names []string) (err error) {
 		}
 	}
 	if q.namesFile != "" {
-		file, err := openOrStdin(q.namesFile)
+		file, err := q.files.Open(q.namesFile)
 		if err != nil {
 			return fmt.Errorf("reading names: %w", err)
 		}
@@ -159,14 +157,6 @@ func parts(words []string, all bool) (text.Parts, error) {
 		p[text.Part(word)] = true
 	}
 	return p, nil
-}
-
-// openOrStdin opens a file, or standard input for "-".
-func openOrStdin(path string) (io.ReadCloser, error) {
-	if path == "-" {
-		return io.NopCloser(os.Stdin), nil
-	}
-	return os.Open(path)
 }
 
 // joinNames yields the given names, then one from each line of a file; what

@@ -26,15 +26,12 @@ type captureFiles struct {
 	twice bool  // they may be opened more than once
 	size  int64 // of all of them, in bytes; 0 when it is not known
 	files []io.Closer
-	spool string // a copy of standard input, for the second reading
+	spool map[string]string // copies of what can be read but once, for the second reading
 }
 
 func (c *captureFiles) close() {
 	for _, f := range c.files {
 		f.Close()
-	}
-	if c.spool != "" {
-		os.Remove(c.spool)
 	}
 }
 
@@ -78,7 +75,13 @@ func (c *captureFiles) open() (readers []*capture.Reader, err error) {
 
 // again reports whether the files can be read once more, and end.
 func (c *captureFiles) again() bool {
-	return !c.d.follow && (c.twice || !slices.Contains(c.d.paths, "-"))
+	return !c.d.follow && (c.twice || !slices.ContainsFunc(c.d.paths, onlyOnce))
+}
+
+// onlyOnce reports whether a file can be read but once, as standard input and a FIFO can.
+func onlyOnce(path string) bool {
+	info, err := os.Stat(path)
+	return path == "-" || err == nil && !info.Mode().IsRegular()
 }
 
 // read reads the files; the overview is nil when they cannot be opened.
@@ -116,27 +119,56 @@ func (c *captureFiles) look(packets []int) (map[int]*conversation.Look, error) {
 	return looks, err
 }
 
-// file opens one file; "-" is standard input, which is copied where it has to be
-// read twice.
+// file opens one file; "-" is standard input. What can be read but once is copied where it
+// has to be read twice.
 func (c *captureFiles) file(path string) (fs.File, error) {
-	if path != "-" {
-		return c.app.openCapture(path)
+	if copied, ok := c.spool[path]; ok {
+		return os.Open(copied)
 	}
-	if !c.twice {
-		return os.Stdin, nil
+	file, err := c.app.openCapture(path)
+	if err != nil || !c.twice {
+		return file, err
 	}
-	if c.spool == "" {
-		copied, err := os.CreateTemp("", "unquil-capture-*")
-		if err != nil {
-			return nil, err
-		}
-		c.spool = copied.Name()
-		_, err = io.Copy(copied, os.Stdin)
-		if err = errors.Join(err, copied.Close()); err != nil {
-			return nil, err
-		}
+	if info, err := file.Stat(); err == nil && info.Mode().IsRegular() && path != "-" {
+		return file, nil
 	}
-	return os.Open(c.spool)
+	defer file.Close()
+	folder, err := c.app.files.Scratch()
+	if err != nil {
+		return nil, err
+	}
+	copied, err := os.CreateTemp(folder, "capture-*")
+	if err != nil {
+		return nil, err
+	}
+	if c.spool == nil {
+		c.spool = map[string]string{}
+	}
+	c.spool[path] = copied.Name()
+	n, err := io.Copy(copied, io.LimitReader(reading{c.ctx, file}, maxSpool+1))
+	if err = errors.Join(err, copied.Close()); err == nil && n > maxSpool {
+		err = errSpool
+	}
+	if err != nil {
+		return nil, err
+	}
+	return os.Open(copied.Name())
+}
+
+// maxSpool is how many bytes of a stream are copied to be read again.
+const maxSpool = 2 << 30
+
+// reading is a file that ends with the run.
+type reading struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (r reading) Read(b []byte) (int, error) {
+	if r.ctx.Err() != nil {
+		return 0, context.Cause(r.ctx)
+	}
+	return r.Reader.Read(b)
 }
 
 // openCapture opens a file, or with --lab one of the lab's captures by its name.
@@ -146,13 +178,13 @@ func (a *app) openCapture(path string) (fs.File, error) {
 			return file, nil
 		}
 	}
-	return os.Open(path)
+	return a.files.Open(path)
 }
 
 // readingProgress tells on a terminal's standard error how far the reading is,
 // from half a second on. The returned function erases it.
 func (a *app) readingProgress(o *conversation.Options, files *captureFiles) (stop func()) {
-	file, ok := a.stderr.(*os.File)
+	file, ok := a.stderr.(outlet)
 	if !ok || !term.IsTerminal(int(file.Fd())) {
 		return func() {}
 	}

@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -28,6 +29,7 @@ import (
 	"unquil/core/wire"
 	"unquil/lab"
 	"unquil/ui/data"
+	"unquil/ui/files"
 	"unquil/ui/text"
 )
 
@@ -64,17 +66,18 @@ type app struct {
 	roots   string
 	wait    time.Duration
 	tries   int
-	keep    string
+	outputs
 
-	reportFile string
-	redact     []string // names
-	args       []string // as typed
+	redact []string // names
+	args   []string // as typed
 	config
 	configFile string
 	class      wire.Class
 	question
 	begun bool // the command line was understood: what fails from here on is no mistake in it
 
+	ctx            context.Context
+	files          *files.Files
 	stdout, stderr io.Writer
 	environ        []string
 	simulation     *lab.Lab
@@ -83,7 +86,19 @@ type app struct {
 
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, stdout, stderr io.Writer, environ []string) int {
-	a := &app{stdout: stdout, stderr: stderr, environ: environ, args: args}
+	var open files.Files
+	return run(ctx, &open, args, stdout, stderr, environ)
+}
+
+func run(ctx context.Context, open *files.Files, args []string, stdout, stderr io.Writer, environ []string) int {
+	open.Stdin, open.Stdout = os.Stdin, stdout
+	defer open.Close()
+	return command(ctx, open, args, stdout, stderr, environ)
+}
+
+// command runs one command line; what it opens is closed by who opened the files.
+func command(ctx context.Context, open *files.Files, args []string, stdout, stderr io.Writer, environ []string) int {
+	a := &app{ctx: ctx, files: open, stdout: stdout, stderr: stderr, environ: environ, args: args}
 	root := newRoot(a)
 	root.SetArgs(args)
 	root.SetOut(stdout)
@@ -97,7 +112,7 @@ func Main(ctx context.Context, args []string, stdout, stderr io.Writer, environ 
 	}
 	switch {
 	case ctx.Err() != nil:
-		fmt.Fprintln(stderr, "unquil: stopped before the end; what is shown is what was known by then")
+		fmt.Fprintln(stderr, stopped)
 		return exitFailed
 	case err == nil:
 		return exitDone
@@ -146,6 +161,7 @@ func newRoot(a *app) *cobra.Command {
 	flags.StringVar(&a.host, "lab-machine", "", "be this `MACHINE` of the lab, such as typed or two-lines")
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
+	flags.BoolVar(&a.files.Overwrite, "overwrite", false, "write over files that exist; never over one that is being read")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
 	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newDecode(a), newWhy(a), newFindings(a), newLab(a), newDemo(a))
 	return root
@@ -214,7 +230,7 @@ func (a *app) open() error {
 	}
 	a.class = wire.IN
 	options := exchange.Options{Wait: cmp.Or(a.wait, time.Duration(a.Ask.Wait), 2*time.Second), Tries: cmp.Or(a.tries, a.Ask.Tries, 2)}
-	if err := a.question.apply(&options, &a.class); err != nil {
+	if err := a.question.apply(a.files, &options, &a.class); err != nil {
 		return err
 	}
 	internet, err := a.question.internet()
@@ -244,7 +260,7 @@ func (a *app) open() error {
 		}
 	}
 	a.session = &exchange.Session{Client: client}
-	return nil
+	return a.openOutputs()
 }
 
 // view draws on standard output.
@@ -255,7 +271,7 @@ func (a *app) view() *text.View {
 // columns is the width of the terminal behind w, at most 120 so that lines stay
 // readable; for anything else what COLUMNS says, or 80.
 func columns(w io.Writer, environ []string) int {
-	if file, ok := w.(*os.File); ok {
+	if file, ok := w.(terminal); ok {
 		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 0 {
 			return min(width, 120)
 		}
@@ -353,12 +369,11 @@ func (a *app) labelOf(address string) string {
 func (a *app) rootServers() ([]delegation.Server, error) {
 	switch {
 	case a.roots != "":
-		file, err := os.Open(a.roots)
+		text, err := a.files.Read(a.roots, maxSettings)
 		if err != nil {
 			return nil, fmt.Errorf("reading root hints: %w", err)
 		}
-		defer file.Close()
-		return delegation.ReadRoots(file, a.roots)
+		return delegation.ReadRoots(bytes.NewReader(text), a.roots)
 	case a.simulation != nil:
 		return delegation.Roots(a.simulation.Hints()), nil
 	}

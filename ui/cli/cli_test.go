@@ -16,6 +16,7 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/wire"
+	"unquil/ui/files"
 	"unquil/ui/text"
 )
 
@@ -122,7 +123,7 @@ func TestOnlyFaults(t *testing.T) {
 // Every command has a short text that is a question or says what it is, an
 // example or a use, and help that fits a terminal.
 func TestHelpOfEveryCommand(t *testing.T) {
-	root := newRoot(&app{})
+	root := newRoot(&app{files: &files.Files{}})
 	for _, cmd := range root.Commands() {
 		if cmd.Hidden || cmd.Name() == "help" || cmd.Name() == "completion" {
 			continue

@@ -48,7 +48,7 @@ func (a *app) readConfig() error {
 		}
 		path = filepath.Join(folder, "unquil", "config.toml")
 	}
-	text, err := os.ReadFile(path)
+	text, err := a.files.Read(path, maxSettings)
 	switch {
 	case !asked && errors.Is(err, fs.ErrNotExist):
 		return nil

@@ -1,11 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
+	"io"
 	"net/netip"
-	"os"
 	"strings"
 	"time"
 
@@ -17,6 +17,7 @@ import (
 	"unquil/core/finding"
 	"unquil/core/wire"
 	"unquil/ui/data"
+	"unquil/ui/files"
 	"unquil/ui/page"
 	"unquil/ui/text"
 )
@@ -115,6 +116,9 @@ var views = map[string]captureView{
 
 // choose reads the options that choose exchanges.
 func (d *decoding) choose() (err error) {
+	if d.to == "-" && d.csv {
+		return usage(fmt.Errorf("--csv with --to -: %w", errTogether))
+	}
 	if d.packet != 0 && (d.exchange != 0 || d.to != "" || d.csv || d.follow) {
 		return usage(fmt.Errorf("--packet with --exchange, --to, --csv or --follow-file: %w", errTogether))
 	}
@@ -190,6 +194,10 @@ func (d *decoding) within(begins time.Time) error {
 func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	files := &captureFiles{app: a, ctx: ctx, d: d, twice: d.to != "" || d.exchange != 0 || d.packet != 0 || d.between != "" || a.reportFile != ""}
 	defer files.close()
+	chosen, err := a.openCaptureOutputs(files, d.to)
+	if err != nil {
+		return err
+	}
 	if d.between != "" {
 		begins, err := files.begins()
 		if err == nil {
@@ -224,8 +232,8 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	report := reportOf{
 		headline: "What happened in " + text.Printable(strings.Join(d.paths, ", ")), tables: page.CaptureTables(overview),
 		findings: overview.Findings, exchanges: overview.Kept, left: overview.Exchanges - g.picked.Exchanges,
-		evidence: func(path string) error {
-			_, err := writePicked(&g.picked, path, files.open)
+		evidence: func(w io.Writer) error {
+			_, err := g.picked.Write(w, files.open)
 			return err
 		},
 	}
@@ -236,7 +244,7 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 		return firstOf(failed, err)
 	}
 	if d.to != "" {
-		written, err := writePicked(&g.picked, d.to, files.open)
+		written, err := a.writePicked(&g.picked, chosen, files.open)
 		if err != nil {
 			return firstOf(failed, err)
 		}
@@ -372,13 +380,28 @@ func (a *app) again(d *decoding) string {
 // keptExchanges is how many exchanges of a capture are shown.
 const keptExchanges = 20_000
 
-func writePicked(picked *conversation.Picked, path string, open func() ([]*capture.Reader, error)) (int, error) {
-	file, err := os.Create(path)
-	if err != nil {
-		return 0, fmt.Errorf("writing packets: %w", err)
+// openCaptureOutputs opens what --to, --report and --keep name, once it is known what is
+// read.
+func (a *app) openCaptureOutputs(from *captureFiles, to string) (chosen *files.Output, err error) {
+	for _, path := range from.d.paths {
+		a.files.Note(path)
 	}
-	written, err := picked.Write(file, open)
-	if err = errors.Join(err, file.Close()); err != nil {
+	if to != "" {
+		if chosen, err = a.files.Create(to); err != nil {
+			return nil, fmt.Errorf("writing packets: %w", err)
+		}
+	}
+	return chosen, a.openOutputs()
+}
+
+// writePicked writes the packets of the chosen exchanges. Those of a reading that was cut
+// short are not all of them, and are not written.
+func (a *app) writePicked(picked *conversation.Picked, to *files.Output, open func() ([]*capture.Reader, error)) (int, error) {
+	written, err := picked.Write(to, open)
+	if err = cmp.Or(err, a.ctx.Err()); err == nil {
+		err = to.Commit()
+	}
+	if err != nil {
 		return written, fmt.Errorf("writing packets: %w", err)
 	}
 	return written, nil

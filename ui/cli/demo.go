@@ -100,7 +100,7 @@ func (a *app) demo(ctx context.Context) error {
 		if last := len(args) - 1; args[last] == reportName {
 			args[last] = filepath.Join(folder, reportName)
 		}
-		code := Main(ctx, args, a.stdout, a.stderr, a.environ)
+		code := command(ctx, a.files, args, a.stdout, a.stderr, a.environ)
 		if code != exitDone && code != exitFault {
 			return fmt.Errorf("demo, scene %d: exit code %d", i+1, code)
 		}

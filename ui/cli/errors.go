@@ -17,6 +17,7 @@ import (
 	"unquil/core/tsig"
 	"unquil/core/wire"
 	"unquil/core/zonefile"
+	"unquil/ui/files"
 	"unquil/ui/text"
 )
 
@@ -54,6 +55,7 @@ var (
 	errYesNo        = errors.New("neither true nor false")
 	errList         = errors.New("not a list")
 	errNoOption     = errors.New("there is no such option")
+	errSpool        = errors.New("more than 2 GB come from where they can be read but once")
 	errNoValue      = errors.New("its value is missing")
 )
 
@@ -114,6 +116,7 @@ var advice = []struct {
 	{errDuration, "give a time with its unit, such as 200ms, 2s or 1m30s"},
 	{errYesNo, "leave the value out, or give true or false"},
 	{errList, "separate with commas, and put quotes around all of a part or nowhere"},
+	{errSpool, "write them to a file, and decode that"},
 	{errNoValue, "unquil COMMAND --help says what the option takes"},
 	{errNoOption, "unquil COMMAND --help lists its options"},
 	{errBounds, "give times such as 2s, from 1 to 20 tries, a rate from 1 on, from 1 to 1000 repeats, and a speed over 0"},
@@ -140,7 +143,13 @@ var advice = []struct {
 	{errFamily, "name a resolver of that family with --from"},
 	{errPEM, "give a file with certificates in PEM"},
 	{errNoAddress, "name the resolver by its address"},
-	{fs.ErrExist, "nothing that is there is overwritten: give a folder that is new"},
+	{files.ErrExists, "give another name, or --overwrite to replace it"},
+	{files.ErrInput, "give another name: a file that is being read is never written over"},
+	{files.ErrTwice, "give each output a name of its own"},
+	{files.ErrFolder, "give the name of a file"},
+	{files.ErrDangling, "remove the link, or give another name"},
+	{files.ErrKind, "give the name of a file, a device or a FIFO"},
+	{files.ErrLarge, "check that this is the file you mean"},
 	{fs.ErrNotExist, "check the name of the file"},
 	{fs.ErrPermission, "ask for a copy that you may read"},
 }

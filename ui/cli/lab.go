@@ -2,11 +2,14 @@ package cli
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
 	"unquil/lab"
 	"unquil/ui/data"
+	"unquil/ui/files"
 )
 
 // newLab is `unquil lab`.
@@ -44,7 +47,7 @@ func newLab(a *app) *cobra.Command {
 		Short: "Write the lab's zones, captures, keys and scenario to a folder",
 		Args:  taking(1, 1),
 		RunE: func(_ *cobra.Command, names []string) error {
-			written, err := lab.Export(names[0])
+			written, err := a.exportLab(names[0])
 			if err != nil {
 				return fmt.Errorf("writing the lab: %w", err)
 			}
@@ -59,4 +62,32 @@ func newLab(a *app) *cobra.Command {
 		},
 	})
 	return cmd
+}
+
+// exportLab writes the lab's files to a folder: all of them, or none where one is in the way.
+func (a *app) exportLab(folder string) (written []string, err error) {
+	var outputs []*files.Output
+	err = lab.Export(func(name string, content []byte) error {
+		path := filepath.Join(folder, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		o, err := a.files.Create(path)
+		if err != nil {
+			return err
+		}
+		outputs = append(outputs, o)
+		_, err = o.Write(content)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range outputs {
+		if err := a.commit(o); err != nil {
+			return written, err
+		}
+		written = append(written, o.Name())
+	}
+	return written, nil
 }

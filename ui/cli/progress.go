@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"sync"
 	"time"
 
@@ -14,7 +13,7 @@ import (
 
 // quietOut reports whether standard output goes where nobody watches it.
 func (a *app) quietOut() bool {
-	file, ok := a.stdout.(*os.File)
+	file, ok := a.stdout.(terminal)
 	return !ok || !term.IsTerminal(int(file.Fd()))
 }
 
@@ -22,7 +21,7 @@ func (a *app) quietOut() bool {
 // from a moment on after which waiting is noticed. The returned function ends
 // and erases it; it may be called more than once.
 func (a *app) progress() (stop func()) {
-	file, ok := a.stderr.(*os.File)
+	file, ok := a.stderr.(outlet)
 	if !ok || !term.IsTerminal(int(file.Fd())) {
 		return func() {}
 	}
@@ -50,7 +49,7 @@ func (a *app) progress() (stop func()) {
 // or for several cases what progress does. The returned functions take the checks,
 // and end and erase it.
 func (a *app) checks(cases int) (watch func([]diagnosis.Check), stop func()) {
-	file, ok := a.stderr.(*os.File)
+	file, ok := a.stderr.(outlet)
 	if !ok || !term.IsTerminal(int(file.Fd())) || cases > 1 {
 		return nil, a.progress()
 	}

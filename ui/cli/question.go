@@ -3,19 +3,16 @@ package cli
 import (
 	"context"
 	"crypto/x509"
-	"errors"
 	"fmt"
-	"io"
 	"net/netip"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"unquil/core/conversation"
 	"unquil/core/exchange"
 	"unquil/core/machine"
 	"unquil/core/wire"
+	"unquil/ui/files"
 )
 
 // question is how the questions of one run are put.
@@ -52,7 +49,7 @@ func (a *app) questionFlags(cmd *cobra.Command) {
 }
 
 // apply puts the options into those of the client.
-func (q *question) apply(o *exchange.Options, class *wire.Class) (err error) {
+func (q *question) apply(open *files.Files, o *exchange.Options, class *wire.Class) (err error) {
 	if q.className == "" {
 		return nil // a command without these options
 	}
@@ -80,7 +77,7 @@ func (q *question) apply(o *exchange.Options, class *wire.Class) (err error) {
 		}
 	}
 	if q.caFile != "" {
-		pem, err := os.ReadFile(q.caFile)
+		pem, err := open.Read(q.caFile, maxSettings)
 		if err != nil {
 			return fmt.Errorf("reading certificates: %w", err)
 		}
@@ -154,64 +151,4 @@ func (a *app) lookUp(ctx context.Context, t exchange.Target) (exchange.Server, e
 		}
 	}
 	return t.Server, fmt.Errorf("looking up the resolver %s: %w", t.Host, errNoAddress)
-}
-
-// evidence is the file that --keep names; without one it keeps nothing.
-type evidence struct {
-	file   io.WriteCloser
-	writer *conversation.Evidence
-}
-
-func (a *app) keepFlag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&a.keep, "keep", "", "save every packet exchanged in `FILE.pcapng`")
-}
-
-func (a *app) newEvidence() (*evidence, error) {
-	if a.keep == "" {
-		return &evidence{}, nil
-	}
-	file, err := os.Create(a.keep)
-	if err != nil {
-		return nil, fmt.Errorf("keeping evidence: %w", err)
-	}
-	writer, err := conversation.NewEvidence(file)
-	if err != nil {
-		return nil, errors.Join(fmt.Errorf("keeping evidence: %w", err), file.Close())
-	}
-	return &evidence{file, writer}, nil
-}
-
-// keepSession writes all exchanges of the session to the file that --keep names.
-func (a *app) keepSession() (err error) {
-	v, err := a.newEvidence()
-	if err != nil {
-		return err
-	}
-	defer v.close(&err)
-	for _, e := range a.session.Exchanges() {
-		if err := v.add(&e); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (v *evidence) add(e *exchange.Exchange) error {
-	if v.writer == nil {
-		return nil
-	}
-	if err := v.writer.Add(e); err != nil {
-		return fmt.Errorf("keeping evidence: %w", err)
-	}
-	return nil
-}
-
-// close closes the file; a failure counts when there is no other.
-func (v *evidence) close(err *error) {
-	if v.file == nil {
-		return
-	}
-	if e := v.file.Close(); e != nil && (*err == nil || onlyFaults(*err)) {
-		*err = fmt.Errorf("keeping evidence: %w", e)
-	}
 }

@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,7 +11,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
@@ -35,7 +32,7 @@ type reportOf struct {
 	exchanges []exchange.Exchange
 	left      int // exchanges that were counted, and are not in the evidence
 	// evidence writes the packets; nil: they are made from the exchanges.
-	evidence func(path string) error
+	evidence func(w io.Writer) error
 }
 
 func (a *app) reportFlags(cmd *cobra.Command) {
@@ -103,13 +100,12 @@ func (a *app) report(of reportOf) (err error) {
 		}
 		change = redactor.Text
 	}
-	evidence := strings.TrimSuffix(a.reportFile, filepath.Ext(a.reportFile)) + ".pcapng"
 	if len(r.Exchanges) > 0 {
-		r.Evidence = filepath.Base(evidence)
+		r.Evidence = filepath.Base(a.capture.Name())
 		if of.evidence == nil {
-			of.evidence = func(path string) error { return writeEvidence(path, r.Exchanges) }
+			of.evidence = func(w io.Writer) error { return writeEvidence(w, r.Exchanges) }
 		}
-		if err := of.evidence(evidence); err != nil {
+		if err := of.evidence(a.capture); err != nil {
 			return fmt.Errorf("writing the report's capture: %w", err)
 		}
 	}
@@ -117,7 +113,15 @@ func (a *app) report(of reportOf) (err error) {
 	if err != nil {
 		return fmt.Errorf("writing the report: %w", err)
 	}
-	if err := os.WriteFile(a.reportFile, drawn, 0o644); err != nil {
+	if _, err := a.page.Write(drawn); err != nil {
+		return fmt.Errorf("writing the report: %w", err)
+	}
+	if len(r.Exchanges) > 0 {
+		if err := a.commit(a.capture); err != nil {
+			return fmt.Errorf("writing the report's capture: %w", err)
+		}
+	}
+	if err := a.commit(a.page); err != nil {
 		return fmt.Errorf("writing the report: %w", err)
 	}
 	fmt.Fprintf(a.stderr, "report written to %s\n", text.Printable(a.reportFile))
@@ -170,22 +174,4 @@ func (a *app) redactor() (*redact.Redactor, error) {
 		names = append(names, name)
 	}
 	return redact.New(names), nil
-}
-
-func writeEvidence(path string, exchanges []exchange.Exchange) (err error) {
-	file, err := os.Create(path)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, file.Close()) }()
-	writer, err := conversation.NewEvidence(file)
-	if err != nil {
-		return err
-	}
-	for i := range exchanges {
-		if err := writer.Add(&exchanges[i]); err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"unquil/core/wire"
 	"unquil/core/zonefile"
 	"unquil/ui/data"
+	"unquil/ui/files"
 )
 
 // newTransfer is `unquil transfer`.
@@ -44,10 +46,19 @@ func newTransfer(a *app) *cobra.Command {
 			if request.Since != nil && (against != "" || sorted) {
 				return usage(fmt.Errorf("--since with --against or --sorted: %w", errTogether))
 			}
+			for _, path := range []string{against, keyFile} {
+				if path != "" {
+					a.files.Note(path)
+				}
+			}
+			var out *files.Output
+			if out, err = a.zoneOutput(to); err != nil {
+				return err
+			}
 			if err = a.open(); err != nil {
 				return err
 			}
-			if request.Key, err = readKey(keyFile); err != nil {
+			if request.Key, err = readKey(a.files, keyFile); err != nil {
 				return err
 			}
 			if request.Server, err = a.oneServer(cmd.Context(), from); err != nil {
@@ -71,7 +82,7 @@ func newTransfer(a *app) *cobra.Command {
 				}
 				plan.Against = other
 			}
-			return a.transfer(cmd.Context(), request, plan, to)
+			return a.transfer(cmd.Context(), request, plan, out)
 		},
 	}
 	flags := cmd.Flags()
@@ -89,17 +100,16 @@ func newTransfer(a *app) *cobra.Command {
 }
 
 // readKey reads a key file; nil without one.
-func readKey(path string) (*tsig.Key, error) {
+func readKey(open *files.Files, path string) (*tsig.Key, error) {
 	if path == "" {
 		return nil, nil
 	}
-	file, err := os.Open(path)
+	text, err := open.Read(path, maxSettings)
 	if err != nil {
 		return nil, fmt.Errorf("reading the key: %w", err)
 	}
-	defer file.Close()
 	var key struct{ Name, Algorithm, Secret string }
-	if err := toml.NewDecoder(io.LimitReader(file, 1<<16)).DisallowUnknownFields().Decode(&key); err != nil {
+	if err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&key); err != nil {
 		return nil, fmt.Errorf("reading the key: %s: %w", path, tsig.ErrKeyFile)
 	}
 	k, err := tsig.NewKey(key.Name, key.Algorithm, key.Secret)
@@ -124,7 +134,7 @@ func (a *app) oneServer(ctx context.Context, word string) (exchange.Server, erro
 // other is what a zone is to be held against: a file if there is one of that
 // name, otherwise a server.
 func (a *app) other(ctx context.Context, word string, zone wire.Name) (*transfer.Other, io.Closer, error) {
-	file, err := os.Open(word)
+	file, err := a.files.Open(word)
 	if err == nil {
 		return &transfer.Other{Label: word, Records: masterFile(file, word, zone)}, file, nil
 	}
@@ -143,35 +153,51 @@ func masterFile(r io.Reader, path string, zone wire.Name) iter.Seq2[wire.Record,
 	return zonefile.Records(r, zonefile.Options{File: path, Origin: zone})
 }
 
+// zoneOutput opens what --to names; nil without it. What comes of a transfer that breaks
+// off goes to a file of its own, whose name must be free too.
+func (a *app) zoneOutput(to string) (*files.Output, error) {
+	if to == "" {
+		return nil, nil
+	}
+	out, err := a.files.Create(to)
+	if err == nil && to != "-" {
+		err = a.files.Free(to + partial)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("writing the zone: %w", err)
+	}
+	return out, nil
+}
+
+// partial ends the name of a zone that came in part.
+const partial = ".part"
+
 // transfer fetches the zone, and shows what came of it.
-func (a *app) transfer(ctx context.Context, request transfer.Request, plan transfer.Plan, to string) (err error) {
+func (a *app) transfer(ctx context.Context, request transfer.Request, plan transfer.Plan, out *files.Output) (err error) {
 	if a.bare && !a.json {
 		plan.To = a.stdout
 	}
-	part := to + ".part"
-	if to != "" {
-		file, err := os.Create(part)
-		if err != nil {
-			return fmt.Errorf("writing the zone: %w", err)
+	if out != nil {
+		plan.To = out
+	}
+	if plan.Sorted || plan.Against != nil {
+		if plan.Dir, err = a.files.Scratch(); err != nil {
+			return fmt.Errorf("making room to sort: %w", err)
 		}
-		defer file.Close()
-		plan.To = file
 	}
 	stop := a.progress()
 	fetched, err := transfer.Fetch(ctx, a.session, request, plan)
 	stop()
-	if err != nil {
-		return fmt.Errorf("writing the zone: %w", err)
-	}
-	written := to
+	written := ""
 	switch {
-	case to == "":
+	case err != nil || out == nil:
 	case fetched.Err == nil && fetched.Kind != transfer.Current:
-		err = os.Rename(part, to)
-	case fetched.Records > 0:
-		written = part
+		written, err = out.Name(), a.commit(out)
+	case fetched.Records > 0 && ctx.Err() == nil && out.Name() != "-":
+		written = out.Name() + partial
+		err = out.CommitAs(written)
 	default:
-		written, err = "", os.Remove(part)
+		out.Discard()
 	}
 	if err != nil {
 		return fmt.Errorf("writing the zone: %w", err)

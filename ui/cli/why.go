@@ -149,6 +149,9 @@ func (a *app) whyCapture(ctx context.Context, path string, names, types []string
 	}
 	files := &captureFiles{app: a, ctx: ctx, d: &decoding{paths: []string{path}}, twice: len(asked) == 0}
 	defer files.close()
+	if _, err := a.openCaptureOutputs(files, ""); err != nil {
+		return err
+	}
 	options := conversation.Options{Keep: keptExchanges}
 	if len(asked) == 0 {
 		options.Each = suspects.See

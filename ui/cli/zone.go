@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -11,6 +10,7 @@ import (
 	"unquil/core/wire"
 	"unquil/core/zonecare"
 	"unquil/ui/data"
+	"unquil/ui/files"
 	"unquil/ui/page"
 )
 
@@ -29,6 +29,11 @@ func newZone(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			for _, path := range []string{against, keyFile} {
+				if path != "" {
+					a.files.Note(path)
+				}
+			}
 			if err := a.open(); err != nil {
 				return err
 			}
@@ -38,7 +43,7 @@ func newZone(a *app) *cobra.Command {
 			}
 			plan := diagnosis.ZonePlan{}
 			plan.TryTransfer = tryTransfer
-			if plan.Key, err = readKey(keyFile); err != nil {
+			if plan.Key, err = readKey(a.files, keyFile); err != nil {
 				return err
 			}
 			if len(from) > 0 {
@@ -46,7 +51,7 @@ func newZone(a *app) *cobra.Command {
 					return err
 				}
 			}
-			if plan.Against, err = contents(against, name); err != nil {
+			if plan.Against, err = contents(a.files, against, name); err != nil {
 				return err
 			}
 			stop := a.progress()
@@ -85,11 +90,11 @@ func newZone(a *app) *cobra.Command {
 }
 
 // contents reads what a zone should hold from a master file; nil without one.
-func contents(path string, zone wire.Name) (*zonecare.ZoneContents, error) {
+func contents(open *files.Files, path string, zone wire.Name) (*zonecare.ZoneContents, error) {
 	if path == "" {
 		return nil, nil
 	}
-	file, err := os.Open(path)
+	file, err := open.Open(path)
 	if err != nil {
 		return nil, fmt.Errorf("reading the zone: %w", err)
 	}

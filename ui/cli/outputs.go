@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"unquil/core/conversation"
+	"unquil/core/exchange"
+	"unquil/ui/files"
+	"unquil/ui/text"
+)
+
+// maxSettings is how many bytes a file of settings may hold: a configuration, root hints,
+// certificates.
+const maxSettings = 4 << 20
+
+// outputs are the files that the common options name. They are opened before anybody is
+// asked anything, so that a name that cannot be written costs no evidence.
+type outputs struct {
+	keep, reportFile string
+	evidence         *evidence
+	page, capture    *files.Output // of the report; nil without one
+	opened           bool
+}
+
+// openOutputs opens what --keep and --report name. What is read has been noted before.
+func (a *app) openOutputs() (err error) {
+	if a.opened {
+		return nil
+	}
+	a.opened = true
+	for _, path := range []string{a.roots, a.caFile} {
+		if path != "" {
+			a.files.Note(path)
+		}
+	}
+	if a.evidence, err = a.newEvidence(); err != nil {
+		return err
+	}
+	if a.reportFile != "" {
+		if a.page, err = a.files.Create(a.reportFile); err != nil {
+			return fmt.Errorf("writing the report: %w", err)
+		}
+		beside := strings.TrimSuffix(a.reportFile, filepath.Ext(a.reportFile)) + ".pcapng"
+		if a.capture, err = a.files.Create(beside); err != nil {
+			return fmt.Errorf("writing the report's capture: %w", err)
+		}
+	}
+	return a.divertStdout()
+}
+
+// divertStdout moves what a person reads out of the way of an output that goes to standard
+// output.
+func (a *app) divertStdout() error {
+	if !a.files.UsesStdout() {
+		return nil
+	}
+	if a.json || a.bare {
+		return usage(fmt.Errorf("--json or --bare with an output to standard output: %w", errTogether))
+	}
+	a.stdout = a.stderr
+	return nil
+}
+
+// commit puts an output in place. A run that was cut short replaces nothing: what stood
+// there is whole, and this is not.
+func (a *app) commit(o *files.Output) error {
+	if a.ctx.Err() == nil || !o.Replaces() {
+		return o.Commit()
+	}
+	o.Discard()
+	fmt.Fprintf(a.stderr, "unquil: %s stays as it was\n", text.Printable(o.Name()))
+	return nil
+}
+
+// evidence is the file that --keep names; without one it keeps nothing.
+type evidence struct {
+	file   *files.Output
+	writer *conversation.Evidence
+}
+
+func (a *app) keepFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.keep, "keep", "", "save every packet exchanged in `FILE.pcapng`")
+}
+
+func (a *app) newEvidence() (*evidence, error) {
+	if a.keep == "" {
+		return &evidence{}, nil
+	}
+	file, err := a.files.Create(a.keep)
+	if err != nil {
+		return nil, fmt.Errorf("keeping evidence: %w", err)
+	}
+	writer, err := conversation.NewEvidence(file)
+	if err != nil {
+		return nil, fmt.Errorf("keeping evidence: %w", err)
+	}
+	return &evidence{file, writer}, nil
+}
+
+// keepSession writes all exchanges of the session to the file that --keep names.
+func (a *app) keepSession() (err error) {
+	defer a.keepEnd(&err)
+	for _, e := range a.session.Exchanges() {
+		if err := a.evidence.add(&e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (v *evidence) add(e *exchange.Exchange) error {
+	if v.writer == nil {
+		return nil
+	}
+	if err := v.writer.Add(e); err != nil {
+		return fmt.Errorf("keeping evidence: %w", err)
+	}
+	return nil
+}
+
+// keepEnd puts the evidence in place; a failure counts when there is no other.
+func (a *app) keepEnd(err *error) {
+	if a.evidence.file == nil {
+		return
+	}
+	if e := a.commit(a.evidence.file); e != nil && (*err == nil || onlyFaults(*err)) {
+		*err = fmt.Errorf("keeping evidence: %w", e)
+	}
+}
+
+// writeEvidence writes exchanges as a capture.
+func writeEvidence(w io.Writer, exchanges []exchange.Exchange) error {
+	writer, err := conversation.NewEvidence(w)
+	if err != nil {
+		return err
+	}
+	for i := range exchanges {
+		if err := writer.Add(&exchanges[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
