@@ -15,6 +15,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"unquil/core/escape"
 )
 
 var (
@@ -375,6 +377,6 @@ func TestBlocksOfPcapng(t *testing.T) {
 		}
 		assert.Equal(t, []string{"", "seen at the valley", ""}, comments, name)
 		assert.Equal(t, []string{"2026-03-09T07:40:00.123Z", "2026-03-09T07:40:00.123Z", "0001-01-01T00:00:00Z"}, times, name)
-		assert.Equal(t, map[netip.Addr]string{server.Addr(): "office"}, r.Names(), name)
+		assert.Equal(t, map[netip.Addr]escape.Text{server.Addr(): "office"}, r.Names(), name)
 	}
 }

@@ -5,6 +5,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net/netip"
+
+	"unquil/core/escape"
 )
 
 // Block types of pcapng.
@@ -92,6 +94,10 @@ func (r *Reader) section(head []byte) bool {
 func (r *Reader) addInterface(body []byte) {
 	if len(body) < 8 {
 		r.fail("interface description", ErrDamaged)
+		return
+	}
+	if len(r.interfaces) == maxInterfaces {
+		r.fail("interface description", fmt.Errorf("more than %d interfaces: %w", maxInterfaces, ErrDamaged))
 		return
 	}
 	info := interfaceInfo{link: LinkType(r.order.Uint16(body)), snap: int(r.order.Uint32(body[4:])), perSecond: 1_000_000}
@@ -200,8 +206,12 @@ func (r *Reader) options(options []byte, each func(code uint16, value []byte)) {
 	}
 }
 
-// maxNames is how many host names of one file are kept.
-const maxNames = 10_000
+// Bounds on what one file may fill.
+const (
+	maxInterfaces = 1 << 16 // of a section; more than packets can tell apart in most files
+	maxNames      = 10_000  // host names
+	maxName       = 255     // bytes of one: longer, it is none (RFC 1035 §2.3.4)
+)
 
 // addNames reads a name resolution block.
 func (r *Reader) addNames(body []byte) {
@@ -214,11 +224,12 @@ func (r *Reader) addNames(body []byte) {
 		width := map[uint16]int{1: 4, 2: 16}[kind]
 		if width > 0 && size > width {
 			if r.names == nil {
-				r.names = map[netip.Addr]string{}
+				r.names = map[netip.Addr]escape.Text{}
 			}
 			address, _ := netip.AddrFromSlice(value[:width])
-			name, _, _ := bytes.Cut(value[width:], []byte{0})
-			r.names[address] = string(name)
+			if name, _, _ := bytes.Cut(value[width:], []byte{0}); len(name) <= maxName {
+				r.names[address] = escape.Of(string(name))
+			}
 		}
 		body = body[min(4+(size+3)/4*4, len(body)):]
 	}

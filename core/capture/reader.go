@@ -13,6 +13,8 @@ import (
 	"iter"
 	"net/netip"
 	"time"
+
+	"unquil/core/escape"
 )
 
 // What can be wrong with a capture file.
@@ -70,7 +72,7 @@ type Reader struct {
 	plain      bool     // in the byte order that nearly all files have; of pcap, Ethernet
 	inBlocks   bool     // pcapng
 	interfaces []interfaceInfo
-	names      map[netip.Addr]string
+	names      map[netip.Addr]escape.Text
 }
 
 // Batch is bytes of a file that hold packets. It may be used again; the zero value is
@@ -84,9 +86,8 @@ type Batch struct {
 	err   error  // of reading; io.EOF at the end
 }
 
-// Names are the host names that the file gives for addresses, as it stands in it:
-// escape them before they are shown.
-func (r *Reader) Names() map[netip.Addr]string { return r.names }
+// Names are the host names that the file gives for addresses.
+func (r *Reader) Names() map[netip.Addr]escape.Text { return r.names }
 
 // Offset is how many bytes of the file (unpacked, where it is packed) have been read.
 func (r *Reader) Offset() int64 { return r.offset }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -39,7 +40,7 @@ func (s says) member(t testing.TB, number int) Member {
 		m.Authority = []wire.Record{{Name: question.Name.Parent(), Type: wire.SOA, Class: wire.IN, TTL: s.ttl, Data: soa.Data()}}
 	}
 	e := &exchange.Exchange{Number: number, Question: question, Reply: m, Outcome: exchange.Judge(question, m),
-		Server: exchange.Server{Label: s.label, Address: netip.MustParseAddrPort("192.0.2.53:53")}}
+		Server: exchange.Server{Label: escape.Of(s.label), Address: netip.MustParseAddrPort("192.0.2.53:53")}}
 	return Member{Exchange: e, Own: s.own}
 }
 
@@ -123,8 +124,8 @@ func TestGroupsArePartition(t *testing.T) {
 			r := compare(t, all, -1)
 			for _, g := range r.Groups {
 				for _, m := range g.Members {
-					require.NotContains(t, of, m.Exchange.Server.Label)
-					of[m.Exchange.Server.Label] = g.Says()
+					require.NotContains(t, of, m.Exchange.Server.Name())
+					of[m.Exchange.Server.Name()] = g.Says()
 				}
 			}
 			require.Len(t, of, len(all))

@@ -89,7 +89,7 @@ func TestEncrypted(t *testing.T) {
 	require.NoError(t, err)
 	var got []string
 	for _, e := range o.Encrypted {
-		got = append(got, string(e.Over)+" "+e.Server.String()+" "+cmp.Or(e.Host, "-"))
+		got = append(got, string(e.Over)+" "+e.Server.String()+" "+string(cmp.Or(e.Host, "-")))
 	}
 	assert.Equal(t, []string{"tls 203.0.113.200:853 tarn.example", "https 203.0.113.201:443 dns.tarn.example", "https 203.0.113.203:443 quiet.tarn.example", "quic 203.0.113.204:853 -",
 		"quic 203.0.113.205:853 tarn.example", "https 203.0.113.206:443 dns.tarn.example"}, got)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"unquil/core/capture"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -46,7 +47,7 @@ type Overview struct {
 	Timeline    Timeline
 	// Hosts are the names that the files give to addresses, as they stand there:
 	// escape them before they are shown.
-	Hosts map[netip.Addr]string
+	Hosts map[netip.Addr]escape.Text
 
 	names   table
 	spelled map[uint64]wire.Name // the names of their rows, in lower case
@@ -108,7 +109,7 @@ const (
 // overview holds what came before it; when ctx ends, what was read by then.
 func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Overview, error) {
 	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, spelled: map[uint64]wire.Name{},
-		secure: map[[2]capture.End]*Encrypted{}, denied: map[uint64]Link{}, slowestFrom: time.Millisecond, Hosts: map[netip.Addr]string{}, options: options}
+		secure: map[[2]capture.End]*Encrypted{}, denied: map[uint64]Link{}, slowestFrom: time.Millisecond, Hosts: map[netip.Addr]escape.Text{}, options: options}
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
 	pairer := NewPairer(o.add)
 	pairer.Unsolicited, pairer.Revised = o.unsolicited, o.revised
@@ -341,13 +342,17 @@ func (o *Overview) slowest(p *Pair, took time.Duration) {
 type Encrypted struct {
 	Client, Server netip.AddrPort
 	Over           exchange.Transport
-	Host           string // as the handshake has it; "" where it does not show
+	Host           escape.Text // as the handshake has it; "" where it does not show
 	Packets        int
 	First, Last    int64         // nanoseconds since 1970 UTC
 	Handshake      time.Duration // from the first packet to the first reply; 0 without one
 }
 
-const maxEncrypted = 1000
+// Bounds on what is kept of connections that cannot be read.
+const (
+	maxEncrypted = 1000
+	maxHost      = 255 // bytes of a server name
+)
 
 func (o *Overview) encrypted(it *item) {
 	p := &it.packet
@@ -372,7 +377,9 @@ func (o *Overview) encrypted(it *item) {
 	}
 	e.Packets++
 	e.Last = p.At
-	e.Host = cmp.Or(e.Host, it.host)
+	if len(it.host) <= maxHost {
+		e.Host = cmp.Or(e.Host, escape.Of(it.host))
+	}
 	if reply && e.Handshake == 0 {
 		e.Handshake = time.Duration(p.At - e.First)
 	}

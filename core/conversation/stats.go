@@ -346,13 +346,13 @@ func (o *Overview) ByName() map[wire.Name]*Stat {
 // Servers are the servers, as [Overview.Names].
 func (o *Overview) Servers() (rows []Row, uncounted int) {
 	return o.servers.sorted(func(s *slot) (string, string) {
-		return exchange.Server{Address: s.stat.host.AddrPort()}.AddressText(), o.Hosts[s.stat.host.Addr()]
+		return exchange.Server{Address: s.stat.host.AddrPort()}.AddressText(), string(o.Hosts[s.stat.host.Addr()])
 	}), o.servers.rest.Exchanges
 }
 
 // Clients are the clients, as [Overview.Names].
 func (o *Overview) Clients() (rows []Row, uncounted int) {
 	return o.clients.sorted(func(s *slot) (string, string) {
-		return s.stat.host.Addr().String(), o.Hosts[s.stat.host.Addr()]
+		return s.stat.host.Addr().String(), string(o.Hosts[s.stat.host.Addr()])
 	}), o.clients.rest.Exchanges
 }

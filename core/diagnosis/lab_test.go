@@ -15,6 +15,7 @@ import (
 	"unquil/core/comparison"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
@@ -34,7 +35,7 @@ func probe(t *testing.T) (diagnosis.Probe, *lab.Lab) {
 func resolver(t *testing.T, l *lab.Lab, label string) exchange.Server {
 	address, ok := l.Resolver(label)
 	require.True(t, ok)
-	return exchange.Server{Address: address, Label: label}
+	return exchange.Server{Address: address, Label: escape.Of(label)}
 }
 
 func ask(name string, typ wire.Type) wire.Question {

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"unquil/core/escape"
 	"unquil/core/wire"
 )
 
@@ -154,7 +155,7 @@ func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o 
 	query := NewQuery(e.Question, o)
 	reply, err := carriers[over](ctx, c, &a, e.Server, &query, o)
 	if err != nil {
-		err = cmp.Or(context.Cause(ctx), err)
+		err = escape.Error(cmp.Or(context.Cause(ctx), err)) // the peer may have had a say in it
 	}
 	a.Err = err
 	e.Attempts = append(e.Attempts, a)
@@ -204,7 +205,7 @@ func believe(data []byte, query *wire.Message) (*wire.Message, error) {
 // reject keeps a message that was not believed, as far as there is room.
 func (a *Attempt) reject(at time.Time, from netip.AddrPort, data []byte, err error) {
 	if len(a.Rejected) < maxRejected {
-		a.Rejected = append(a.Rejected, Rejected{at, from, append([]byte(nil), data...), err})
+		a.Rejected = append(a.Rejected, Rejected{at, from, append([]byte(nil), data...), escape.Error(err)})
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"unquil/core/escape"
 	"unquil/core/wire"
 )
 
@@ -26,7 +27,7 @@ func (c *Client) Conversation(ctx context.Context, server Server, q wire.Questio
 	}
 	e := Exchange{Server: server, Question: q, Attempts: []Attempt{{Transport: server.Transport, Query: query}}}
 	a := &e.Attempts[0]
-	err := c.converse(ctx, &e, a, server, o, take)
+	err := escape.Error(c.converse(ctx, &e, a, server, o, take)) // the peer may have had a say in it
 	a.Err, e.Err, e.Client = err, err, a.Local
 	switch {
 	case e.Reply != nil:

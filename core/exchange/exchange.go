@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"unquil/core/escape"
 	"unquil/core/wire"
 )
 
@@ -31,11 +32,11 @@ const (
 // Server is whom a question goes to.
 type Server struct {
 	Address   netip.AddrPort
-	Transport Transport // "" means UDP, and TCP when a reply is cut
-	Path      string    // of an HTTPS server
-	TLSName   string    // what its certificate has to be for; "" means its address
-	Label     string    // a resolver's name in the configuration, as asked; may be ""
-	Host      string    // the server's host name in text form with the final dot, as a zone lists it; may be ""
+	Transport Transport   // "" means UDP, and TCP when a reply is cut
+	Path      string      // of an HTTPS server
+	TLSName   string      // what its certificate has to be for; "" means its address
+	Label     escape.Text // a resolver's name in the configuration, as asked; may be ""
+	Host      string      // the server's host name in text form with the final dot, as a zone lists it; may be ""
 }
 
 // Name is what to call the server: its label, its host name without the final
@@ -43,7 +44,7 @@ type Server struct {
 func (s Server) Name() string {
 	switch {
 	case s.Label != "":
-		return s.Label
+		return string(s.Label)
 	case s.Host != "":
 		return strings.TrimSuffix(s.Host, ".")
 	}

@@ -7,13 +7,15 @@ import (
 	"fmt"
 	"sync/atomic"
 	"time"
+
+	"unquil/core/escape"
 )
 
 // Security is how a connection was protected, and what the server's certificate says.
 type Security struct {
 	Version  string // of TLS
-	Names    []string
-	Issuer   string
+	Names    []escape.Text
+	Issuer   escape.Text
 	NotAfter time.Time
 }
 
@@ -27,8 +29,16 @@ func (e *HandshakeError) Error() string { return e.Step + ": " + e.Err.Error() }
 
 func (e *HandshakeError) Unwrap() error { return e.Err }
 
-// maxNames is how many names of a certificate are kept.
-const maxNames = 20
+// Bounds on what is kept of a certificate.
+const (
+	maxNames = 20
+	maxText  = 255 // bytes of a name
+)
+
+func issuerOf(certificate *x509.Certificate) escape.Text {
+	issuer := certificate.Issuer.String()
+	return escape.Of(issuer[:min(len(issuer), maxText)])
+}
 
 // tlsConfig checks the server's certificate by itself, so that what it says is
 // known even when it does not pass.
@@ -50,10 +60,12 @@ func tlsConfig(server Server, o Options, seen *atomic.Pointer[Security], now fun
 				return &HandshakeError{"checking the certificate", errors.New("the server sent none")}
 			}
 			certificate := state.PeerCertificates[0]
-			known := &Security{Version: tls.VersionName(state.Version), Issuer: certificate.Issuer.String(), NotAfter: certificate.NotAfter}
-			known.Names = append(known.Names, certificate.DNSNames...)
+			known := &Security{Version: tls.VersionName(state.Version), Issuer: issuerOf(certificate), NotAfter: certificate.NotAfter}
+			for _, name := range certificate.DNSNames[:min(len(certificate.DNSNames), maxNames)] {
+				known.Names = append(known.Names, escape.Of(name[:min(len(name), maxText)]))
+			}
 			for _, ip := range certificate.IPAddresses {
-				known.Names = append(known.Names, ip.String())
+				known.Names = append(known.Names, escape.Text(ip.String()))
 			}
 			known.Names = known.Names[:min(len(known.Names), maxNames)]
 			seen.Store(known)
@@ -76,7 +88,7 @@ func certificateError(err error, certificate *x509.Certificate, name string) err
 		return fmt.Errorf("it is not for %q", name)
 	}
 	if _, ok := errors.AsType[x509.UnknownAuthorityError](err); ok {
-		return fmt.Errorf("nobody trusted here has signed it (its issuer is %q)", certificate.Issuer)
+		return fmt.Errorf("nobody trusted here has signed it (its issuer is \"%s\")", issuerOf(certificate))
 	}
 	if invalid, ok := errors.AsType[x509.CertificateInvalidError](err); ok && invalid.Reason == x509.Expired {
 		return fmt.Errorf("it is valid from %s to %s only", certificate.NotBefore.Format(time.DateTime), certificate.NotAfter.Format(time.DateTime))

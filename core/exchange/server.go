@@ -7,6 +7,8 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+
+	"unquil/core/escape"
 )
 
 // ErrResolver says that a resolver cannot be understood as written.
@@ -78,7 +80,7 @@ func target(host, port string, transport Transport) (Target, error) {
 			return Target{}, ErrResolver
 		}
 		t.Host, t.Server.TLSName = host, strings.TrimSuffix(host, ".")
-		t.Server.Label = t.Server.TLSName
+		t.Server.Label = escape.Of(t.Server.TLSName)
 	}
 	t.Server.Address = netip.AddrPortFrom(address.Unmap(), uint16(number))
 	return t, nil

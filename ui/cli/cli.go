@@ -22,6 +22,7 @@ import (
 
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/idn"
@@ -305,7 +306,7 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 			own, err := machine.Read(a.machineRoot())
 			setup = errors.Join(setup, err)
 			for _, address := range own.Resolvers {
-				servers = append(servers, exchange.Server{Address: address, Label: a.labelOf(address.Addr().String())})
+				servers = append(servers, exchange.Server{Address: address, Label: escape.Of(a.labelOf(address.Addr().String()))})
 			}
 			continue
 		}
@@ -324,7 +325,7 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 			return nil, nil, usage(err)
 		}
 		if labelled {
-			target.Server.Label = known.At
+			target.Server.Label = escape.Of(known.At)
 		}
 		if target.Host != "" {
 			if target.Server, err = a.lookUp(ctx, target); err != nil {
@@ -340,7 +341,7 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 // inLab is the resolver of the lab with that label, or its server of that name.
 func (a *app) inLab(word string) (exchange.Server, bool) {
 	if address, ok := a.simulation.Resolver(word); ok {
-		return exchange.Server{Address: address, Label: word}, true
+		return exchange.Server{Address: address, Label: escape.Of(word)}, true
 	}
 	for _, s := range a.simulation.Scenario.Servers {
 		if host := strings.ToLower(strings.TrimSuffix(word, ".")) + "."; host == s.Host {

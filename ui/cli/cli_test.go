@@ -144,8 +144,8 @@ func TestQuotedWordsReadBack(t *testing.T) {
 	if err != nil {
 		t.Skip("no shell here")
 	}
-	out, err := exec.Command(shell, "-c", "printf '%s\\n' "+strings.Join(quoted(words), " ")).Output()
+	out, err := exec.Command(shell, "-c", "printf '%s\\n' "+text.Shell(words...)).Output()
 	require.NoError(t, err)
 	assert.Equal(t, strings.Join(words, "\n")+"\n", string(out))
-	assert.Equal(t, []string{"monday.pcapng", "192.0.2.53#5353", "A,AAAA"}, quoted([]string{"monday.pcapng", "192.0.2.53#5353", "A,AAAA"}), "what needs no quotes has none")
+	assert.Equal(t, "monday.pcapng 192.0.2.53#5353 A,AAAA", text.Shell("monday.pcapng", "192.0.2.53#5353", "A,AAAA"), "what needs no quotes has none")
 }

@@ -13,6 +13,7 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/conversation"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -230,7 +231,7 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 		wrong = nil // who looks at one is not told of the others
 	}
 	report := reportOf{
-		headline: "What happened in " + text.Printable(strings.Join(d.paths, ", ")), tables: page.CaptureTables(overview),
+		headline: "What happened in " + string(escape.Of(strings.Join(d.paths, ", "))), tables: page.CaptureTables(overview),
 		findings: overview.Findings, exchanges: overview.Kept, left: overview.Exchanges - g.picked.Exchanges,
 		evidence: func(w io.Writer) error {
 			_, err := g.picked.Write(w, files.open)
@@ -374,7 +375,7 @@ func (a *app) again(d *decoding) string {
 	if a.lab && getenv(a.environ, "UNQUIL_LAB") != "1" {
 		words = append(words, "--lab")
 	}
-	return strings.Join(quoted(words), " ")
+	return text.Shell(words...)
 }
 
 // keptExchanges is how many exchanges of a capture are shown.

@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"cmp"
-	"encoding/csv"
 	"encoding/json"
 
 	"unquil/core/conversation"
@@ -15,7 +13,7 @@ import (
 type lineWriter struct {
 	d       *decoding
 	encoder *json.Encoder
-	csv     *csv.Writer
+	csv     *data.Rows
 	view    *text.View
 	err     error
 }
@@ -27,11 +25,10 @@ func (a *app) lineWriter(d *decoding) *lineWriter {
 	case d.packet != 0:
 		return nil
 	case a.json:
-		l.encoder = json.NewEncoder(a.stdout)
-		l.encoder.SetEscapeHTML(false)
+		l.encoder = data.NewEncoder(a.stdout)
 	case d.csv:
-		l.csv = csv.NewWriter(a.stdout)
-		l.err = l.csv.Write(data.ExchangeColumns)
+		l.csv = data.NewRows(a.stdout)
+		l.err = l.csv.Write(data.ExchangeColumns...)
 	case d.follow && d.view == "exchanges":
 		l.view = a.view()
 	default:
@@ -56,7 +53,7 @@ func (l *lineWriter) pair(p *conversation.Pair) {
 	case l.encoder != nil:
 		l.err = l.encoder.Encode(data.OfPair(&e, p))
 	case l.csv != nil:
-		l.err = l.csv.Write(data.ExchangeRow(&e))
+		l.err = l.csv.Write(data.ExchangeRow(&e)...)
 	default:
 		l.view.ExchangeLine(&e)
 		l.err = l.view.Err()
@@ -66,8 +63,7 @@ func (l *lineWriter) pair(p *conversation.Pair) {
 // end writes the summary.
 func (l *lineWriter) end(o *conversation.Overview) error {
 	if l.csv != nil {
-		l.csv.Flush()
-		return cmp.Or(l.err, l.csv.Error())
+		return l.csv.End()
 	}
 	if l.err != nil {
 		return l.err

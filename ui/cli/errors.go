@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -12,13 +13,13 @@ import (
 	"unquil/core/capture"
 	"unquil/core/conversation"
 	"unquil/core/delegation"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/machine"
 	"unquil/core/tsig"
 	"unquil/core/wire"
 	"unquil/core/zonefile"
 	"unquil/ui/files"
-	"unquil/ui/text"
 )
 
 var (
@@ -156,7 +157,7 @@ var advice = []struct {
 
 // tell writes an error the way a person reads it: what happened, and what to try.
 func tell(w io.Writer, err error) {
-	fmt.Fprintf(w, "unquil: %s\n", text.Printable(err.Error()))
+	fmt.Fprintf(w, "unquil: %s\n", escape.Of(strings.ReplaceAll(err.Error(), "\n", "; ")))
 	for _, a := range advice {
 		if errors.Is(err, a.is) {
 			fmt.Fprintf(w, "next: %s\n", a.next)

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/diagnosis"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/machine"
 	"unquil/core/wire"
@@ -45,7 +46,7 @@ func newLocal(a *app) *cobra.Command {
 			setup, setupErr := machine.Read(files)
 			var servers []exchange.Server
 			for _, address := range setup.Resolvers {
-				servers = append(servers, exchange.Server{Address: address, Label: a.labelOf(address.Addr().String())})
+				servers = append(servers, exchange.Server{Address: address, Label: escape.Of(a.labelOf(address.Addr().String()))})
 			}
 			probe, err := a.probe()
 			if err != nil {

@@ -9,9 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/conversation"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/ui/files"
-	"unquil/ui/text"
 )
 
 // maxSettings is how many bytes a file of settings may hold: a configuration, root hints,
@@ -73,7 +73,7 @@ func (a *app) commit(o *files.Output) error {
 		return o.Commit()
 	}
 	o.Discard()
-	fmt.Fprintf(a.stderr, "unquil: %s stays as it was\n", text.Printable(o.Name()))
+	fmt.Fprintf(a.stderr, "unquil: %s stays as it was\n", escape.Of(o.Name()))
 	return nil
 }
 

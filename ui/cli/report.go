@@ -7,12 +7,12 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
 
 	"github.com/spf13/cobra"
 
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/redact"
@@ -42,22 +42,7 @@ func (a *app) reportFlags(cmd *cobra.Command) {
 
 // commandLine is the command as it was typed.
 func (a *app) commandLine() string {
-	return strings.Join(append([]string{"unquil"}, quoted(a.args)...), " ")
-}
-
-// quoted is words as a shell reads them back.
-func quoted(words []string) []string {
-	special := func(r rune) bool {
-		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("_./:,@%+=-#", r)
-	}
-	out := make([]string, len(words))
-	for i, w := range words {
-		if w == "" || w[0] == '#' || strings.ContainsFunc(w, special) {
-			w = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
-		}
-		out[i] = text.Printable(w)
-	}
-	return out
+	return text.Shell(append([]string{"unquil"}, a.args...)...)
 }
 
 // reportKinds are what draws a report, by the end of its file's name.
@@ -124,7 +109,7 @@ func (a *app) report(of reportOf) (err error) {
 	if err := a.commit(a.page); err != nil {
 		return fmt.Errorf("writing the report: %w", err)
 	}
-	fmt.Fprintf(a.stderr, "report written to %s\n", text.Printable(a.reportFile))
+	fmt.Fprintf(a.stderr, "report written to %s\n", escape.Of(a.reportFile))
 	return nil
 }
 

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -69,8 +68,7 @@ func (a *app) watch(ctx context.Context, probe diagnosis.Probe, q wire.Question,
 	event, round := func(e comparison.Event) { view.Event(e) }, func([]*comparison.Track) {}
 	switch {
 	case a.json:
-		lines := json.NewEncoder(a.stdout)
-		lines.SetEscapeHTML(false)
+		lines := data.NewEncoder(a.stdout)
 		event = func(e comparison.Event) { written = firstOf(written, lines.Encode(data.OfEvent(e))) }
 	case !a.quietOut():
 		event = func(comparison.Event) {}
@@ -87,7 +85,7 @@ func (a *app) watch(ctx context.Context, probe diagnosis.Probe, q wire.Question,
 		waited = "all give " + strings.Join(w.Until, ", ")
 	}
 	if a.json {
-		written = firstOf(written, json.NewEncoder(a.stdout).Encode(map[string]any{"unquil": version(), "command": "watch", "schema": data.Schema, "summary": data.OfWatched(result)}))
+		written = firstOf(written, data.NewEncoder(a.stdout).Encode(map[string]any{"unquil": version(), "command": "watch", "schema": data.Schema, "summary": data.OfWatched(result)}))
 	} else {
 		view.Watched(result, waited)
 		written = view.Err()

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"unquil/core/conversation"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -64,7 +65,7 @@ func OfLook(l *conversation.Look, of []*exchange.Exchange) any {
 		result["time"] = at
 	}
 	if len(r.Comment) > 0 {
-		result["comment"] = wire.Escape(string(r.Comment))
+		result["comment"] = string(escape.Of(string(r.Comment)))
 	}
 	if l.From.IsValid() {
 		result["from"], result["to"] = exchange.FormatAddress(l.From), exchange.FormatAddress(l.To)
@@ -128,7 +129,7 @@ func OfOverview(o *conversation.Overview, view string) any {
 		for _, e := range o.Encrypted {
 			j := map[string]any{"client": exchange.FormatAddress(e.Client), "server": exchange.FormatAddress(e.Server), "over": e.Over, "packets": e.Packets, "lasted": time.Duration(e.Last - e.First).Seconds()}
 			if e.Host != "" {
-				j["host"] = wire.Escape(e.Host)
+				j["host"] = e.Host
 			}
 			if e.Handshake > 0 {
 				j["first_reply_after"] = e.Handshake.Seconds()
@@ -160,7 +161,7 @@ func ofRows(rows []conversation.Row, uncounted int) any {
 			j["median"], j["p95"], j["longest"] = s.Latency.Quantile(50).Seconds(), s.Latency.Quantile(95).Seconds(), s.Latency.Max.Seconds()
 		}
 		if r.Host != "" {
-			j["host"] = wire.Escape(r.Host)
+			j["host"] = r.Host
 		}
 		list = append(list, j)
 	}

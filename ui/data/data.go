@@ -7,14 +7,19 @@
 package data
 
 import (
+	"bytes"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/netip"
 	"time"
+	"unicode/utf16"
+	"unicode/utf8"
 
 	"unquil/core/comparison"
 	"unquil/core/diagnosis"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -44,11 +49,49 @@ func (d Document) Write(w io.Writer) error {
 	if d.Exchanges == nil {
 		d.Exchanges = []Exchange{}
 	}
-	encoder := json.NewEncoder(w)
+	encoder := NewEncoder(w)
 	encoder.SetIndent("", "  ")
-	encoder.SetEscapeHTML(false)
 	return encoder.Encode(d)
 }
+
+// NewEncoder is an encoder of JSON documents or lines in which every character shows: what
+// does not stands as \uXXXX, which reads back as it was (RFC 8259 §7).
+func NewEncoder(w io.Writer) *json.Encoder {
+	encoder := json.NewEncoder(sieve{w})
+	encoder.SetEscapeHTML(false)
+	return encoder
+}
+
+// sieve takes whole JSON values: outside ASCII there is nothing in them but strings.
+type sieve struct{ w io.Writer }
+
+func (s sieve) Write(b []byte) (int, error) {
+	if _, err := s.w.Write(shown(b)); err != nil {
+		return 0, err
+	}
+	return len(b), nil
+}
+
+// shown is JSON with every character that does not show as an escape.
+func shown(b []byte) []byte {
+	if !bytes.ContainsFunc(b, unseen) {
+		return b
+	}
+	var out []byte
+	for _, r := range string(b) {
+		switch first, second := utf16.EncodeRune(r); {
+		case !unseen(r):
+			out = utf8.AppendRune(out, r)
+		case first != utf8.RuneError:
+			out = fmt.Appendf(out, `\u%04x\u%04x`, first, second)
+		default:
+			out = fmt.Appendf(out, `\u%04x`, r)
+		}
+	}
+	return out
+}
+
+func unseen(r rune) bool { return r >= 0x7f && !escape.Shows(r) }
 
 // Exchange is an exchange as JSON.
 type Exchange struct {
@@ -77,10 +120,10 @@ type Exchange struct {
 
 // Server is whom a question went to.
 type Server struct {
-	Label   string `json:"label,omitempty"`
-	Host    string `json:"host,omitempty"`
-	Address string `json:"address"`
-	Port    uint16 `json:"port"`
+	Label   escape.Text `json:"label,omitempty"`
+	Host    string      `json:"host,omitempty"`
+	Address string      `json:"address"`
+	Port    uint16      `json:"port"`
 }
 
 // Question is what was asked.
@@ -92,10 +135,10 @@ type Question struct {
 
 // Security is how a connection was protected, and what the certificate says.
 type Security struct {
-	Version  string    `json:"version"`
-	Names    []string  `json:"names"`
-	Issuer   string    `json:"issuer"`
-	NotAfter time.Time `json:"not_after"`
+	Version  string        `json:"version"`
+	Names    []escape.Text `json:"names"`
+	Issuer   escape.Text   `json:"issuer"`
+	NotAfter time.Time     `json:"not_after"`
 }
 
 // Rejected is a message that was not believed.

@@ -67,9 +67,9 @@ type Stream struct {
 func NewStream(w io.Writer, version, command string) (*Stream, error) {
 	head, err := json.Marshal(map[string]any{"unquil": version})
 	if err == nil {
-		_, err = fmt.Fprintf(w, "%s,\n\"command\": %q,\n\"schema\": %d,\n\"exchanges\": [", head[:len(head)-1], command, Schema)
+		_, err = fmt.Fprintf(sieve{w}, "%s,\n\"command\": %q,\n\"schema\": %d,\n\"exchanges\": [", head[:len(head)-1], command, Schema)
 	}
-	return &Stream{w: w}, err
+	return &Stream{w: sieve{w}}, err
 }
 
 // Exchange writes one exchange.

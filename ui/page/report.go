@@ -16,6 +16,7 @@ import (
 	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -403,18 +404,9 @@ func Text(draw func(io.Writer, *Report) error, r *Report, change func(string) st
 	if err := draw(&b, r); err != nil {
 		return nil, err
 	}
-	text := strings.Map(printable, b.String())
+	text := escape.Lines(b.String()) // core has escaped it long before; a report is opened by people who have not asked for it
 	if change != nil {
 		text = change(text)
 	}
 	return []byte(text), nil
-}
-
-// printable takes control characters out, which core has escaped long before: a
-// report is opened by people who have not asked for it.
-func printable(r rune) rune {
-	if r < ' ' && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0 {
-		return '\uFFFD'
-	}
-	return r
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"unquil/core/diagnosis"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/wire"
 	"unquil/ui/data"
@@ -169,7 +170,7 @@ func securityWords(s *exchange.Security) string {
 	if s.Version == "" {
 		return "no certificate was seen"
 	}
-	return fmt.Sprintf("%s; the certificate is for %s, issued by %s, until %s", s.Version, strings.Join(s.Names, ", "), s.Issuer, s.NotAfter.Format("2006-01-02 15:04 UTC"))
+	return fmt.Sprintf("%s; the certificate is for %s, issued by %s, until %s", s.Version, escape.Join(s.Names, ", "), s.Issuer, s.NotAfter.Format("2006-01-02 15:04 UTC"))
 }
 
 // Summary draws the counts of a long run.
@@ -207,7 +208,7 @@ func (v *View) values(e *exchange.Exchange, followed []diagnosis.Followed, expla
 	}
 	if e.Question.Type.IsTransfer() {
 		v.flow(label, labelWidth, plural(len(records), "record", "records")+" of the zone came in the first message", strong)
-		v.flow("", labelWidth, fmt.Sprintf("unquil transfer %s --from %s gets the whole", nameText(e.Question.Name), e.Server.Name()), quiet)
+		v.flow("", labelWidth, Shell("unquil", "transfer", e.Question.Name.Spoken(), "--from", e.Server.Name())+" gets the whole", quiet)
 		return
 	}
 	for i, r := range records {
@@ -258,7 +259,7 @@ func mailboxOf(f wire.Field, t wire.Type) string {
 	if err != nil || name.Labels() < 2 {
 		return ""
 	}
-	return name.Label(0) + "@" + name.Parent().Spoken()
+	return string(escape.Of(name.Label(0))) + "@" + name.Parent().Spoken()
 }
 
 func (v *View) followed(f *diagnosis.Followed) {

@@ -11,7 +11,6 @@ import (
 	"unquil/core/conversation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
-	"unquil/core/wire"
 )
 
 // Names, Servers and Clients are tables of what each had to do with.
@@ -69,7 +68,7 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		}
 		key := r.Key
 		if r.Host != "" {
-			key += " " + wire.Escape(r.Host)
+			key += " " + r.Host
 		}
 		line(key, words, bar)
 	}

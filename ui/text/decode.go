@@ -10,9 +10,9 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"unquil/core/conversation"
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
-	"unquil/core/wire"
 )
 
 // maxDrawn is how many lines of one kind a terminal is given; --json gives all.
@@ -24,7 +24,7 @@ const clock = "15:04:05.000"
 // Overview draws what happened in a capture: what went wrong first, with what to
 // type to see it, then the figures. again is the command that reads the same files.
 func (v *View) Overview(files, again string, o *conversation.Overview) {
-	v.flow("", 0, subject.Render(Printable(files))+": "+overviewSentence(o), plainStyle)
+	v.flow("", 0, subject.Render(string(escape.Of(files)))+": "+overviewSentence(o), plainStyle)
 	v.captureFindings(again, o)
 	v.line()
 	v.line(strong.Render("figures"))
@@ -66,7 +66,7 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 		}
 		host := ""
 		if e.Host != "" {
-			host = " (" + wire.Escape(e.Host) + ")"
+			host = " (" + string(e.Host) + ")"
 		}
 		label := ""
 		if i == 0 {
@@ -212,7 +212,7 @@ func outcomeCounts(o *conversation.Overview) string {
 
 // Written says how many packets were written to a file.
 func (v *View) Written(packets, exchanges int, file string) {
-	v.flow("", 0, fmt.Sprintf("%s of %s written to %s", plural(packets, "packet", "packets"), plural(exchanges, "exchange", "exchanges"), Printable(file)), plainStyle)
+	v.flow("", 0, fmt.Sprintf("%s of %s written to %s", plural(packets, "packet", "packets"), plural(exchanges, "exchange", "exchanges"), string(escape.Of(file))), plainStyle)
 }
 
 // Exchanges lists the exchanges of a capture in its order.

@@ -18,6 +18,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
+	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/idn"
@@ -57,9 +58,10 @@ func New(w io.Writer, width int, colour Colour, environ []string) *View {
 // Err is the first error of writing, if there was one.
 func (v *View) Err() error { return v.err }
 
+// line is the one way to the terminal: whatever went wrong before, nothing acts from here on.
 func (v *View) line(parts ...string) {
 	if v.err == nil {
-		_, v.err = io.WriteString(v.w, strings.TrimRight(strings.Join(parts, ""), " ")+"\n")
+		_, v.err = io.WriteString(v.w, escape.Styled(strings.TrimRight(strings.Join(parts, ""), " "))+"\n")
 	}
 }
 
@@ -216,15 +218,21 @@ func Outcome(o exchange.Outcome) string {
 	return "failed (" + strings.ToUpper(string(o)) + ")"
 }
 
-// Printable is text of the caller's own, such as the name of a file, as a terminal may
-// be given it: control characters and marks that turn the direction are replaced.
-func Printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsPrint(r) || r == '\n' {
-			return r
+// Shell is words as a shell reads them back: what is not plain is quoted. What does not
+// show cannot be typed, and is escaped.
+func Shell(words ...string) string {
+	special := func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("_./:,@%+=-#", r)
+	}
+	out := make([]string, len(words))
+	for i, w := range words {
+		w = string(escape.Of(w))
+		if w == "" || w[0] == '#' || strings.ContainsFunc(w, special) {
+			w = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
 		}
-		return unicode.ReplacementChar
-	}, s)
+		out[i] = w
+	}
+	return strings.Join(out, " ")
 }
 
 func plural(n int, one, many string) string {

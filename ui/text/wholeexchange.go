@@ -31,7 +31,7 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, loo
 	v.flow("", 0, headline, plainStyle)
 	for _, a := range []netip.Addr{e.Client.Addr(), e.Server.Address.Addr()} {
 		if host := o.Hosts[a]; host != "" {
-			v.flow("", 2, fmt.Sprintf("the file calls %s %s", a, wire.Escape(host)), quiet)
+			v.flow("", 2, fmt.Sprintf("the file calls %s %s", a, host), quiet)
 		}
 	}
 	v.line()
