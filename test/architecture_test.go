@@ -32,7 +32,7 @@ var mayImport = map[string][]string{
 	"core/tsig":         {"core/wire"},
 	"core/transfer":     {"core/wire", "core/exchange", "core/finding", "core/tsig"},
 	"core/zonecare":     {"core/wire", "core/exchange", "core/finding", "core/tsig", "core/transfer"},
-	"core/redact":       {"core/wire", "core/exchange"},
+	"core/redact":       {"core/wire", "core/idn", "core/escape", "core/exchange"},
 	"core/diagnosis":    {"core/zonecare", "core/transfer", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation"},
 	"lab":               {"core/wire", "core/zonefile", "core/exchange", "core/capture", "core/tsig"},
 	"lab/generate":      {"lab"},

@@ -409,7 +409,7 @@ func TestDecodeShowsFileNamesSafely(t *testing.T) {
 	require.NoError(t, os.WriteFile(odd, content, 0o644))
 	o := run(t, "decode", odd)
 	assert.NotContains(t, o.stdout, "\x1b")
-	assert.Contains(t, squeezed(o), "hütte it's\uFFFD[31m.pcapng: 8 exchanges")
+	assert.Contains(t, squeezed(o), `hütte it's\027[31m.pcapng: 8 exchanges`)
 	assert.NotContains(t, run(t, "decode", odd+"?").stderr, "\x1b")
 	plain := filepath.Join(folder, "it's $HOME.pcapng")
 	require.NoError(t, os.WriteFile(plain, content, 0o644))

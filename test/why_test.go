@@ -1,6 +1,8 @@
 package test
 
 import (
+	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"os"
 	"os/exec"
@@ -209,18 +211,49 @@ func inBrowser(t *testing.T, file, text string) {
 	assert.Regexp(t, `MediaBox \[0 0 59[45]\.\d+ 84[12]\.\d+\]`, string(printed), "A4 is 595 by 842 points")
 }
 
+// A redacted report and its capture have no trace of what was to go, in any form that the
+// words, the bytes or the pictures of a report may have it in.
 func TestRedactedReportTellsNoSecret(t *testing.T) {
-	folder := t.TempDir()
-	file := filepath.Join(folder, "report.html")
-	run(t, "why", "--lab", "tickets.hollowtarn.example", "-t", "A", "--from", "office", "--report", file, "--redact", "tickets.hollowtarn.example")
-	for _, name := range []string{"report.html", "report.pcapng"} {
-		text, err := os.ReadFile(filepath.Join(folder, name))
-		require.NoError(t, err)
-		for _, secret := range []string{"tickets", "192.0.2.10 ", "74 69 63 6b 65 74 73"} {
-			assert.False(t, strings.Contains(string(text), secret), "%s holds %s", name, secret)
-		}
+	for _, tt := range []struct {
+		name    string
+		args    []string
+		report  string
+		secrets []string
+		kept    []string
+	}{
+		{"a name", []string{"why", "tickets.hollowtarn.example", "-t", "A", "--from", "office", "--redact", "tickets.hollowtarn.example"}, "report.html",
+			[]string{"tickets", "hollowtarn", "192.0.2.10", "203.0.113.", "74 69 63 6b 65 74 73", "c0 00 02 0a", "stekcit"}, []string{"hidden1.hidden2.hidden3", "cache-stale", "240.0.0.1"}},
+		{"with a search suffix, as a text", []string{"why", "tikets", "--lab-machine", "typed", "--redact", "tikets.hollowtarn.example"}, "report.md",
+			[]string{"tikets", "hollowtarn", "203.0.113."}, []string{"hidden1"}},
+		{"a capture, its clients alone", []string{"decode", "valley-morning.pcapng", "--redact", "clients"}, "report.html",
+			[]string{"192.0.2.21", "192.0.2.22", "c0 00 02 15"}, []string{"tickets.hollowtarn.example", "192.0.2.53"}},
+		{"a capture of what cannot be read", []string{"decode", "mangled.pcapng", "--redact", "hollowtarn.example"}, "report.md",
+			[]string{"hollowtarn", "192.0.2."}, []string{"since it could not be read", "240.0.0."}},
+		{"a walk", []string{"trace", "lifts.hollowtarn.example", "--redact", "lifts.hollowtarn.example"}, "report.html",
+			[]string{"lifts", "hollowtarn", "2001:db8"}, []string{"lame-server"}},
+		{"a comparison", []string{"compare", "snow.hollowtarn.example", "--from", "office,isp", "--zone-servers", "--redact", "snow.hollowtarn.example"}, "report.md",
+			[]string{"snow.", "hollowtarn", "203.0.113."}, []string{"answer-by-place"}},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			folder := t.TempDir()
+			o := run(t, append(tt.args, "--lab", "--report", filepath.Join(folder, tt.report))...)
+			require.Contains(t, []int{0, 3}, o.code, o.stderr)
+			report, err := os.ReadFile(filepath.Join(folder, tt.report))
+			require.NoError(t, err)
+			packets, err := os.ReadFile(filepath.Join(folder, "report.pcapng"))
+			require.NoError(t, err)
+			for _, secret := range tt.secrets {
+				for _, form := range []string{secret, strings.ToUpper(secret), hex.EncodeToString([]byte(secret)), base64.RawStdEncoding.EncodeToString([]byte(secret))} {
+					assert.False(t, strings.Contains(string(report), form), "the report holds %s", form)
+					assert.False(t, strings.Contains(string(packets), form), "the capture holds %s", form)
+				}
+			}
+			for _, kept := range tt.kept {
+				assert.True(t, strings.Contains(string(report), kept), "the report lacks %s", kept)
+			}
+			assert.Contains(t, []int{0, 3}, run(t, "decode", filepath.Join(folder, "report.pcapng")).code)
+		})
 	}
-	o := run(t, "decode", filepath.Join(folder, "report.pcapng"), "--view", "clients")
-	assert.Contains(t, o.stdout, "198.18.0.")
-	assert.Contains(t, run(t, "decode", filepath.Join(folder, "report.pcapng"), "--view", "names").stdout, "hidden1.hollowtarn.example")
+	o := run(t, "why", "--lab", "tickets.hollowtarn.example", "--from", "office", "--report", filepath.Join(t.TempDir(), "tickets.md"), "--redact", "tickets.hollowtarn.example")
+	assert.Contains(t, o.stderr, "the name of the file tells what was redacted")
 }

@@ -1,9 +1,11 @@
 package diagnosis_test
 
 import (
+	"bytes"
 	"cmp"
 	"flag"
 	"fmt"
+	"io"
 	"net/netip"
 	"os"
 	"slices"
@@ -16,13 +18,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
+	"unquil/core/redact"
 	"unquil/core/wire"
 	"unquil/lab"
+	"unquil/ui/page"
 )
 
 var update = flag.Bool("update", false, "write docs/faults.md from what the bench gives")
@@ -46,7 +51,39 @@ func (b bench) why(c diagnosis.Case, path string) diagnosis.Verdict {
 	begun := time.Now()
 	v := probe.Why(b.t.Context(), c)
 	assert.LessOrEqual(b.t, time.Since(begun), 3*benchWait+benchWait/10, "%s: what can be waited for at once is", c.Name)
+	b.tellsNothing(c.Name, v, probe.Session.Exchanges())
 	return v
+}
+
+// tellsNothing holds that a redacted report on a verdict has no trace of the name, of an
+// address, or of a client, be it as a page, as a text, or in its capture.
+func (b bench) tellsNothing(name wire.Name, v diagnosis.Verdict, exchanges []exchange.Exchange) {
+	if name.IsRoot() {
+		return // which is no secret
+	}
+	redactor := redact.New([]wire.Name{name}, redact.Clients(exchanges), page.Common)
+	report := redact.Copy(redactor, page.Report{Command: "unquil why " + name.Spoken(), Headline: name.Spoken(), Verdicts: []diagnosis.Verdict{v}, Findings: v.Findings(), Exchanges: exchanges})
+	var packets bytes.Buffer
+	writer, err := conversation.NewEvidence(&packets)
+	require.NoError(b.t, err)
+	for i := range report.Exchanges {
+		require.NoError(b.t, writer.Add(&report.Exchanges[i]))
+	}
+	finder := redactor.Finder()
+	assert.Empty(b.t, finder.FindIn(report.Exchanges), name)
+	assert.Empty(b.t, finder.Find(packets.Bytes()), name)
+	forms := []func(io.Writer, *page.Report) error{page.Markdown}
+	if !strings.HasSuffix(name.String(), "works.example.") { // a page takes a while to draw
+		forms = append(forms, page.HTML)
+	}
+	for _, draw := range forms {
+		drawn, err := page.Text(draw, &report)
+		require.NoError(b.t, err)
+		assert.Empty(b.t, finder.Find(drawn), name)
+		for _, secret := range []string{name.Spoken(), "203.0.113.", "198.51.100.", "2001:db8:"} {
+			assert.False(b.t, bytes.Contains(drawn, []byte(secret)), "%s: %s", name, secret)
+		}
+	}
 }
 
 // benchWait is for one try. A silent server costs two of them, and a third where it is

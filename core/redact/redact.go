@@ -1,177 +1,376 @@
-// Package redact replaces the addresses of clients and chosen names by others, the
-// same everywhere, so that evidence can be handed on without telling them.
+// Package redact replaces names and addresses by others, the same everywhere, so that
+// evidence can be handed on without telling them.
+//
+// It replaces values: in the exchanges, findings and walks, before anything is drawn or
+// written. [Redactor.Exchange] and [Copy] do that. What cannot be read cannot be trusted,
+// and is cut out. A [Finder] then looks through what was written, in every form that a
+// name or an address may have there.
 package redact
 
 import (
-	"bytes"
+	"encoding/binary"
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 
-	"unquil/core/exchange"
+	"unquil/core/idn"
 	"unquil/core/wire"
 )
 
-// Redactor replaces. Of a chosen name its first label goes, in it and in every name
-// below it; what stands behind stays. Lengths stay too, so that messages keep their
-// layout. Client addresses become those of a range kept for tests (RFC 2544, RFC 4193).
+// Redactor replaces. Of a chosen name every label goes, wherever it stands; with a chosen
+// name every address goes, and without one those of clients alone. Which network an
+// address is in stays visible: those of one /16, /24, /32 (IPv6), /48 or /64 are of one
+// afterwards too, in ranges that nobody has (240.0.0.0/4, RFC 1112 §4; fd00::/8, RFC 4193).
 type Redactor struct {
-	names   []hidden // the longest first
-	clients map[netip.Addr]netip.Addr
-	order   []netip.Addr
+	labels  map[string]string // in lower case, and what stands for them
+	telling []string          // of those, the ones that tell something alone, or as a part of another
+	odd     []string          // of those, the ones that are not words
+	find    *Finder
+	common  func(word string) bool
+	told    map[string]bool // of words, what tells said
+	hidden  []wire.Name     // as chosen
+	clients map[netip.Addr]bool
+	sorted  []netip.Addr // the clients
+	nodes   map[netip.Prefix]*node
+	stands  map[netip.Addr]netip.Addr // what was replaced by what
+	given   int                       // stand-ins for labels
+	cut     map[string]bool           // what was cut out
 }
 
-// hidden is a chosen name and the label that takes the place of its first.
-type hidden struct {
-	name  wire.Name
-	label string
-	text  *regexp.Regexp
-}
+// node is a network that was met: its number among those of the network around it, and
+// how many there are in it.
+type node struct{ number, inside uint64 }
 
-// New returns a Redactor for the names, which may be none.
-func New(names []wire.Name) *Redactor {
-	r := &Redactor{clients: map[netip.Addr]netip.Addr{}}
-	for i, name := range names {
-		if name.IsRoot() {
+// New returns a Redactor for the names, which may be none, and the clients whose addresses
+// go in any case. common reports of a word in lower case that reports hold it whatever they
+// are about, maybe as a part of another: it stays where it stands alone.
+func New(names []wire.Name, clients []netip.Addr, common func(word string) bool) *Redactor {
+	r := &Redactor{labels: map[string]string{}, clients: map[netip.Addr]bool{}, nodes: map[netip.Prefix]*node{}, stands: map[netip.Addr]netip.Addr{}, cut: map[string]bool{}, told: map[string]bool{}, common: common}
+	for _, a := range clients {
+		if a = a.Unmap().WithZone(""); a.IsValid() && !r.clients[a] {
+			r.clients[a], r.sorted = true, append(r.sorted, a)
+		}
+	}
+	slices.SortFunc(r.sorted, netip.Addr.Compare)
+	for _, name := range names {
+		if name.IsRoot() || name.IsZero() {
 			continue
 		}
-		label, parent, _ := strings.Cut(strings.TrimSuffix(name.Fold().String(), "."), ".")
-		behind := ""
-		if parent != "" {
-			behind = regexp.QuoteMeta("." + parent)
+		r.hidden = append(r.hidden, name.Fold())
+		for i := range name.Labels() {
+			label := folded(name.Label(i))
+			if _, known := r.labels[label]; known {
+				continue
+			}
+			stands := r.standIn(label)
+			forms := []string{label}
+			if shown, ok := unicodeLabel(label); ok {
+				r.labels[shown] = stands
+				forms = append(forms, shown)
+			}
+			for _, form := range forms {
+				if word, rest := nextWord(form); rest != "" || strings.ContainsAny(word, `\:.`) {
+					r.odd = append(r.odd, form)
+					r.telling = append(r.telling, form)
+				} else if len(form) >= 4 && strings.Trim(form, "0123456789") != "" && !common(form) {
+					r.telling = append(r.telling, form)
+				}
+			}
 		}
-		r.names = append(r.names, hidden{name.Fold(), standIn(i+1, int(name.Wire()[0])),
-			regexp.MustCompile(`(?i)(^|[^a-z0-9_-])` + regexp.QuoteMeta(label) + `(` + behind + `)($|[^a-z0-9_-])`)})
 	}
-	slices.SortStableFunc(r.names, func(a, b hidden) int { return b.name.Labels() - a.name.Labels() })
+	r.find = newFinder(r, common)
 	return r
 }
 
-// standIn is a label of the given length, another for each number as far as the
-// length allows.
-func standIn(number, length int) string {
-	text := fmt.Sprintf("hidden%d", number)
-	if length < len(text) {
-		text = fmt.Sprintf("h%d", number)
+// unicodeLabel is the form of a label in its own letters; ok is false when it has no other.
+func unicodeLabel(label string) (string, bool) {
+	name, err := wire.Root.Child(label)
+	if err != nil {
+		return "", false
 	}
-	if length < len(text) {
-		return text[len(text)-length:]
-	}
-	return text + strings.Repeat("x", length-len(text))
+	shown, ok := idn.Unicode(name)
+	return strings.ToLower(shown), ok
 }
 
-// client is the address that stands for a client's, always the same.
-func (r *Redactor) client(a netip.Addr) netip.Addr {
-	if !a.IsValid() {
-		return a
-	}
-	if stands, known := r.clients[a]; known {
-		return stands
-	}
-	n := len(r.clients) + 1
-	stands := netip.AddrFrom4([4]byte{198, byte(18 + n>>16&1), byte(n >> 8), byte(n)})
-	if a.Is6() {
-		long := [16]byte{0: 0xfd, 14: byte(n >> 8), 15: byte(n)}
-		stands = netip.AddrFrom16(long)
-	}
-	r.clients[a], r.order = stands, append(r.order, a)
+// folded is a label in lower case, in the letters of any script.
+func folded(label string) string { return strings.ToLower(label) }
+
+// standIn gives a label another that says nothing.
+func (r *Redactor) standIn(label string) string {
+	r.given++
+	stands := fmt.Sprintf("hidden%d", r.given)
+	r.labels[label] = stands
 	return stands
 }
 
-func (r *Redactor) endpoint(a netip.AddrPort) netip.AddrPort {
-	return netip.AddrPortFrom(r.client(a.Addr()), a.Port())
+// Cut is how many records, options and messages were cut out so far, since they could not
+// be read, each counted once however often it stood somewhere.
+func (r *Redactor) Cut() int { return len(r.cut) }
+
+// label returns what stands for a label, which may be itself.
+func (r *Redactor) label(label string) string {
+	key := folded(label)
+	if stands, known := r.labels[key]; known {
+		return stands
+	}
+	if r.tells(label) {
+		return r.standIn(key)
+	}
+	if at := dashed.FindStringIndex(label); at != nil {
+		if a, err := netip.ParseAddr(strings.ReplaceAll(label[at[0]:at[1]], "-", ".")); err == nil && r.hides(a) {
+			return label[:at[0]] + strings.ReplaceAll(r.Address(a).String(), ".", "-") + label[at[1]:]
+		}
+	}
+	return label
 }
 
-// Exchange returns e with its client's address and the chosen names replaced in
-// everything that it holds.
-func (r *Redactor) Exchange(e exchange.Exchange) exchange.Exchange {
-	e.Client = r.endpoint(e.Client)
-	e.Attempts = slices.Clone(e.Attempts)
-	for i := range e.Attempts {
-		a := &e.Attempts[i]
-		a.Local = r.endpoint(a.Local)
-		a.Query, a.Reply = r.Message(a.Query), r.Message(a.Reply)
-		a.Rejected = slices.Clone(a.Rejected)
-		for k := range a.Rejected {
-			a.Rejected[k].Data = r.Message(a.Rejected[k].Data)
-		}
+// tells reports whether a word holds a chosen label, in any form that the finder knows.
+func (r *Redactor) tells(word string) bool {
+	if len(word) < 4 || len(r.telling) == 0 {
+		return false
 	}
-	e.Question.Name = r.name(e.Question.Name)
-	if last := e.Last(); e.Reply != nil && last != nil && last.Reply != nil {
-		if m, err := wire.ReadMessage(last.Reply); err == nil || len(m.Questions) > 0 {
-			e.Reply = &m
+	told, known := r.told[word]
+	if !known {
+		if len(r.told) == maxTold {
+			clear(r.told)
 		}
+		told = r.find.names(word) != ""
+		r.told[word] = told
 	}
-	return e
+	return told
 }
 
-func (r *Redactor) name(name wire.Name) wire.Name {
-	for _, h := range r.names {
-		if !name.IsZero() && name.Under(h.name) {
-			if hidden, err := wire.ParseName(r.Text(name.String())); err == nil {
-				return hidden
-			}
-		}
-	}
-	return name
-}
+// maxTold is how many words are remembered: texts and names say the same ones all the time.
+const maxTold = 1 << 16
 
-// Message returns a copy of a message with the chosen names replaced; nil stays nil.
-func (r *Redactor) Message(msg []byte) []byte {
-	if msg == nil {
-		return nil
+// Name returns the name that stands for one.
+func (r *Redactor) Name(name wire.Name) wire.Name {
+	if name.IsZero() || name.IsRoot() {
+		return name
 	}
-	out := slices.Clone(msg)
-	for _, at := range wire.NameOffsets(msg) {
-		name, labels, err := labelsAt(msg, at)
-		if err != nil {
-			continue
-		}
-		for _, h := range r.names {
-			if name.Under(h.name) {
-				from := labels[name.Labels()-h.name.Labels()]
-				copy(out[from+1:from+1+int(msg[from])], h.label)
-			}
-		}
+	if reverse, ok := r.reverse(name); ok {
+		name = reverse
 	}
-	for _, h := range r.names { // in texts, where a name stands with its dots; the lengths stay
-		for before := []byte(nil); !bytes.Equal(before, out); {
-			before, out = out, h.text.ReplaceAll(out, []byte("${1}"+h.label+"${2}${3}"))
+	labels := make([]string, name.Labels())
+	changed := false
+	for i := range labels {
+		labels[i] = r.label(name.Label(i))
+		changed = changed || labels[i] != name.Label(i)
+	}
+	if !changed {
+		return name
+	}
+	out := wire.Root
+	for i := len(labels) - 1; i >= 0; i-- {
+		longer, err := out.Child(labels[i])
+		if err != nil { // too long by now: what is left of it says nothing that matters
+			break
 		}
+		out = longer
 	}
 	return out
 }
 
-// labelsAt reads the name at an offset, and where each of its labels stands.
-func labelsAt(msg []byte, at int) (name wire.Name, labels []int, err error) {
-	if name, _, err = wire.ReadName(msg, at); err != nil {
-		return name, nil, err
+// hides reports whether an address is to be replaced. Those that every machine has are no
+// secret.
+func (r *Redactor) hides(a netip.Addr) bool {
+	if a = a.Unmap().WithZone(""); !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() || a == broadcast {
+		return false
 	}
-	for len(labels) < name.Labels() {
-		if msg[at] >= 0xC0 {
-			at = int(msg[at]&0x3F)<<8 | int(msg[at+1])
-			continue
-		}
-		labels = append(labels, at)
-		at += 1 + int(msg[at])
-	}
-	return name, labels, nil
+	return len(r.hidden) > 0 || r.clients[a]
 }
 
-// Text returns text with the chosen names, and the addresses of the clients that
-// were met so far, replaced.
-func (r *Redactor) Text(text string) string {
-	for _, h := range r.names {
-		for before := ""; before != text; { // names side by side share what stands between them
-			before = text
-			text = h.text.ReplaceAllString(text, "${1}"+h.label+"${2}${3}")
+var broadcast = netip.AddrFrom4([4]byte{255, 255, 255, 255})
+
+// hidesIn reports whether a network is to be replaced: it has an address in it that is.
+func (r *Redactor) hidesIn(p netip.Prefix) bool {
+	if len(r.hidden) > 0 {
+		return r.hides(p.Addr())
+	}
+	p = p.Masked()
+	i, _ := slices.BinarySearchFunc(r.sorted, p.Addr(), netip.Addr.Compare)
+	return i < len(r.sorted) && p.Contains(r.sorted[i])
+}
+
+// levels are the networks that stay networks: their length in bits, and of that the bits
+// that tell them apart.
+var levels = map[bool][]struct{ length, bits int }{
+	false: {{16, 12}, {24, 8}, {32, 8}},
+	true:  {{32, 24}, {48, 16}, {64, 16}, {128, 64}},
+}
+
+// Address returns the address that stands for one; for one that is no secret, itself.
+func (r *Redactor) Address(a netip.Addr) netip.Addr {
+	plain := a.Unmap().WithZone("")
+	if !r.hides(plain) {
+		return a
+	}
+	if stands, known := r.stands[plain]; known {
+		return stands
+	}
+	stands := r.place(plain, plain.BitLen())
+	r.stands[plain] = stands
+	return stands
+}
+
+// Prefix returns the network that stands for one.
+func (r *Redactor) Prefix(p netip.Prefix) netip.Prefix {
+	if !p.IsValid() || p.Bits() == 0 || p.Addr().IsLoopback() || p.Addr().IsMulticast() {
+		return p
+	}
+	if p.IsSingleIP() {
+		return netip.PrefixFrom(r.place(p.Addr(), p.Bits()), p.Bits())
+	}
+	return netip.PrefixFrom(r.place(p.Addr(), p.Bits()), p.Bits()).Masked()
+}
+
+// place is where an address, or the network of its first bits, stands afterwards.
+func (r *Redactor) place(a netip.Addr, length int) netip.Addr {
+	words := [2]uint64{}
+	if a.Is4() {
+		words[1] = 0xf0000000
+	} else {
+		words[0] = 0xfd << 56
+	}
+	around := r.node(netip.PrefixFrom(a, 0).Masked(), nil)
+	for _, level := range levels[a.Is6()] {
+		if level.length > length {
+			break
 		}
+		p, _ := a.Prefix(level.length) // the length fits every address
+		n := r.node(p, around)
+		number := n.number
+		if level.length == a.BitLen() {
+			number++ // hosts count from 1
+		}
+		number &= 1<<level.bits - 1
+		if shift := a.BitLen() - level.length; shift >= 64 {
+			words[0] |= number << (shift - 64)
+		} else {
+			words[1] |= number << shift
+		}
+		around = n
 	}
-	for _, a := range r.order {
-		pattern := regexp.MustCompile(`(^|[^0-9a-f.:])` + regexp.QuoteMeta(a.String()) + `($|[^0-9a-f.:]|[.:]($|[^0-9a-f]))`)
-		text = pattern.ReplaceAllString(text, "${1}"+r.clients[a].String()+"${2}")
+	var b [16]byte
+	binary.BigEndian.PutUint64(b[:], words[0])
+	binary.BigEndian.PutUint64(b[8:], words[1])
+	if a.Is4() {
+		return netip.AddrFrom4([4]byte(b[12:]))
 	}
-	return text
+	return netip.AddrFrom16(b)
+}
+
+// node returns a network's, numbered when it is first met.
+func (r *Redactor) node(p netip.Prefix, around *node) *node {
+	n := r.nodes[p]
+	if n == nil {
+		n = &node{}
+		if around != nil {
+			n.number = around.inside
+			around.inside++
+		}
+		r.nodes[p] = n
+	}
+	return n
+}
+
+func (r *Redactor) endpoint(a netip.AddrPort) netip.AddrPort {
+	return netip.AddrPortFrom(r.Address(a.Addr()), a.Port())
+}
+
+// The zones of reverse names (RFC 1035 §3.5, RFC 3596 §2.5).
+var (
+	reverse4 = wire.MustParseName("in-addr.arpa")
+	reverse6 = wire.MustParseName("ip6.arpa")
+)
+
+// reverse returns the reverse name of the address or network that stands for that of
+// name; ok is false for a name that is no reverse name.
+func (r *Redactor) reverse(name wire.Name) (out wire.Name, ok bool) {
+	var bits, base, most int
+	switch {
+	case name.Under(reverse4):
+		bits, base, most = 8, 10, 4
+	case name.Under(reverse6):
+		bits, base, most = 4, 16, 32
+	default:
+		return name, false
+	}
+	labels, part := name.Labels()-2, -1
+	var address [16]byte
+	count := 0
+	next := labels - 1
+	for ; next >= 0 && count < most; next-- {
+		v, ok := digits(name.Label(next), base)
+		if !ok {
+			if base == 10 && count == 3 && strings.ContainsAny(name.Label(next), "/-") {
+				part = next // a range of its own (RFC 2317)
+				continue
+			}
+			break
+		}
+		if bits == 8 {
+			address[count] = byte(v)
+		} else {
+			address[count/2] |= byte(v) << (4 * (1 - count%2))
+		}
+		count++
+	}
+	if count == 0 {
+		return name, false
+	}
+	a := netip.AddrFrom16(address)
+	if bits == 8 {
+		a = netip.AddrFrom4([4]byte(address[:4]))
+	}
+	length := count * bits
+	whole := length == a.BitLen()
+	if whole && !r.hides(a) || !whole && !r.hidesIn(netip.PrefixFrom(a, length)) {
+		return name, false
+	}
+	stands := r.place(a, length)
+	if whole {
+		stands = r.Address(a)
+	}
+	full, err := wire.ReverseName(stands.String())
+	if err != nil {
+		return name, false
+	}
+	for full.Labels() > count+2 {
+		full = full.Parent()
+	}
+	rest := make([]int, 0, labels)
+	if part >= 0 && count == 3 {
+		rest = append(rest, part)
+	}
+	for i := next; i >= 0; i-- {
+		rest = append(rest, i)
+	}
+	for _, i := range rest {
+		longer, err := full.Child(name.Label(i))
+		if err != nil {
+			break
+		}
+		full = longer
+	}
+	return full, true
+}
+
+// digits is a label as a number of up to three digits.
+func digits(label string, base int) (v int, ok bool) {
+	if label == "" || len(label) > 3 || base == 16 && len(label) != 1 {
+		return 0, false
+	}
+	for _, c := range []byte(label) {
+		at := strings.IndexByte("0123456789abcdef", c|0x20)
+		if c >= '0' && c <= '9' {
+			at = int(c - '0')
+		}
+		if at < 0 || at >= base {
+			return 0, false
+		}
+		v = v*base + at
+	}
+	return v, base == 16 || v < 256
 }

@@ -231,7 +231,7 @@ func everyView(t *testing.T, text_ string) map[string]string {
 	report := &page.Report{Command: text_, Headline: text_, Verdicts: []diagnosis.Verdict{*verdict}, Walks: []*delegation.Walk{walk}, Compared: compared,
 		Findings: findings, Exchanges: exchanges, Evidence: text_, Tables: []page.Table{{Title: text_, Columns: []string{text_}, Rows: [][]string{{text_}}}}}
 	for name, draw := range map[string]func(io.Writer, *page.Report) error{"page": page.HTML, "markdown": page.Markdown} {
-		drawn, err := page.Text(draw, report, nil)
+		drawn, err := page.Text(draw, report)
 		require.NoError(t, err)
 		out[name] = string(drawn)
 	}

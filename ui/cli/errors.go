@@ -56,6 +56,7 @@ var (
 	errYesNo        = errors.New("neither true nor false")
 	errList         = errors.New("not a list")
 	errNoOption     = errors.New("there is no such option")
+	errLeft         = errors.New("it is still in the report: nothing was written")
 	errSpool        = errors.New("more than 2 GB come from where they can be read but once")
 	errNoValue      = errors.New("its value is missing")
 )
@@ -117,6 +118,7 @@ var advice = []struct {
 	{errDuration, "give a time with its unit, such as 200ms, 2s or 1m30s"},
 	{errYesNo, "leave the value out, or give true or false"},
 	{errList, "separate with commas, and put quotes around all of a part or nowhere"},
+	{errLeft, "redact without it, or hand the report over by other means; this is a fault of the program"},
 	{errSpool, "write them to a file, and decode that"},
 	{errNoValue, "unquil COMMAND --help says what the option takes"},
 	{errNoOption, "unquil COMMAND --help lists its options"},

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -37,7 +39,7 @@ type reportOf struct {
 
 func (a *app) reportFlags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&a.reportFile, "report", "", "write a report to hand over to `FILE.html` or FILE.md, with the packets in a capture beside it")
-	cmd.Flags().StringSliceVar(&a.redact, "redact", nil, "replace client addresses and these `NAMES` in the report and its capture (clients alone: --redact clients)")
+	cmd.Flags().StringSliceVar(&a.redact, "redact", nil, "in the report and its capture, replace these `NAMES`, every address and all labels of the names; with clients, the addresses of clients alone")
 }
 
 // commandLine is the command as it was typed.
@@ -56,7 +58,7 @@ func (a *app) checkReport() error {
 	case a.reportFile != "" && reportKinds[strings.ToLower(filepath.Ext(a.reportFile))] == nil:
 		return usage(fmt.Errorf("--report %q: %w", shorten(a.reportFile), errReport))
 	}
-	_, err := a.redactor()
+	_, err := a.redactedNames()
 	return err
 }
 
@@ -72,41 +74,62 @@ func (a *app) report(of reportOf) (err error) {
 	if r.Headline == "" {
 		r.Headline = headline(of.verdicts)
 	}
-	var change func(string) string
-	if len(a.redact) > 0 {
-		redactor, err := a.redactor()
-		if err != nil {
-			return err
-		}
-		r.Redacted, of.evidence = true, nil
-		r.Exchanges = make([]exchange.Exchange, len(of.exchanges))
-		for i, e := range of.exchanges {
-			r.Exchanges[i] = redactor.Exchange(e)
-		}
-		change = redactor.Text
+	if of.evidence == nil {
+		of.evidence = func(w io.Writer) error { return writeEvidence(w, r.Exchanges) }
 	}
 	if len(r.Exchanges) > 0 {
 		r.Evidence = filepath.Base(a.capture.Name())
-		if of.evidence == nil {
-			of.evidence = func(w io.Writer) error { return writeEvidence(w, r.Exchanges) }
-		}
-		if err := of.evidence(a.capture); err != nil {
-			return fmt.Errorf("writing the report's capture: %w", err)
-		}
 	}
-	drawn, err := page.Text(draw, r, change)
+	if len(a.redact) > 0 {
+		return a.redactedReport(draw, r)
+	}
+	drawn, err := page.Text(draw, r)
 	if err != nil {
 		return fmt.Errorf("writing the report: %w", err)
 	}
-	if _, err := a.page.Write(drawn); err != nil {
+	return a.handOver(drawn, len(r.Exchanges) > 0, of.evidence)
+}
+
+// redactedReport writes the report with names and addresses replaced, and hands nothing
+// over in which one was overlooked.
+func (a *app) redactedReport(draw func(io.Writer, *page.Report) error, whole *page.Report) error {
+	names, err := a.redactedNames()
+	if err != nil {
+		return err
+	}
+	redactor := redact.New(names, redact.Clients(whole.Exchanges), page.Common)
+	r := redact.Copy(redactor, *whole)
+	r.Redacted, r.Cut = true, redactor.Cut()
+	drawn, err := page.Text(draw, &r)
+	if err != nil {
 		return fmt.Errorf("writing the report: %w", err)
 	}
-	if len(r.Exchanges) > 0 {
-		if err := a.commit(a.capture); err != nil {
+	var packets bytes.Buffer
+	if err := writeEvidence(&packets, r.Exchanges); err != nil {
+		return fmt.Errorf("writing the report's capture: %w", err)
+	}
+	finder := redactor.Finder()
+	if left := cmp.Or(finder.Find(drawn), finder.Find(packets.Bytes()), finder.FindIn(r.Exchanges)); left != "" {
+		return fmt.Errorf("redacting %q: %w", left, errLeft)
+	}
+	if left := finder.Find([]byte(a.reportFile)); left != "" {
+		fmt.Fprintf(a.stderr, "unquil: the name of the file tells what was redacted: %s\n", escape.Of(a.reportFile))
+	}
+	return a.handOver(drawn, len(r.Exchanges) > 0, func(w io.Writer) error {
+		_, err := packets.WriteTo(w)
+		return err
+	})
+}
+
+// handOver puts the report in place, and the capture beside it if there is one.
+func (a *app) handOver(drawn []byte, captured bool, evidence func(io.Writer) error) error {
+	if captured {
+		if err := cmp.Or(evidence(a.capture), a.commit(a.capture)); err != nil {
 			return fmt.Errorf("writing the report's capture: %w", err)
 		}
 	}
-	if err := a.commit(a.page); err != nil {
+	_, err := a.page.Write(drawn)
+	if err = cmp.Or(err, a.commit(a.page)); err != nil {
 		return fmt.Errorf("writing the report: %w", err)
 	}
 	fmt.Fprintf(a.stderr, "report written to %s\n", escape.Of(a.reportFile))
@@ -145,9 +168,8 @@ func headline(verdicts []diagnosis.Verdict) string {
 	return "How " + strings.Join(names, ", ") + " resolves"
 }
 
-// redactor is one for the names of --redact; the word clients stands for no name.
-func (a *app) redactor() (*redact.Redactor, error) {
-	var names []wire.Name
+// redactedNames are the names of --redact; the word clients stands for no name.
+func (a *app) redactedNames() (names []wire.Name, err error) {
 	for _, word := range a.redact {
 		if word == "clients" {
 			continue
@@ -158,5 +180,5 @@ func (a *app) redactor() (*redact.Redactor, error) {
 		}
 		names = append(names, name)
 	}
-	return redact.New(names), nil
+	return names, nil
 }

@@ -27,7 +27,7 @@ func Markdown(w io.Writer, r *Report) error {
 		line("It is about the simulated internet.")
 	}
 	if r.Redacted {
-		line("Names and client addresses are replaced by others.")
+		line("%s.", markup(r.Replaced()))
 	}
 	switch {
 	case r.Evidence == "":
