@@ -1,12 +1,16 @@
 package capture
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // Bounds on what waits for missing fragments.
 const (
 	maxDatagrams  = 256
 	maxDatagram   = 65535       // bytes
 	maxParts      = 100         // packets of one datagram that are remembered
+	maxSpans      = 64          // pieces of one datagram that lie apart: with more it is given up
 	fragmentsLast = int64(30e9) // nanoseconds of the capture's time (RFC 8200 §4.5 gives them 60 s)
 )
 
@@ -27,13 +31,17 @@ type parts struct {
 	number int    // of the first, and when
 	at     int64
 	hops   uint8
+	before *parts // in the order in which they came
+	after  *parts
 }
 
 type span struct{ from, to int }
 
 // fragments are all datagrams that lack parts, the oldest first.
 type fragments struct {
-	waiting    []*parts
+	waiting    map[fragmentKey]*parts
+	oldest     *parts
+	newest     *parts
 	free       []*parts
 	whole      *parts // handed out last
 	incomplete int
@@ -53,21 +61,17 @@ func (d *Decoder) fragment(k fragmentKey, offset int, more bool, data []byte, wh
 	if d.Layers != nil {
 		d.note("fragment", nil, "begins at", fmt.Sprint(offset), "bytes", fmt.Sprint(len(data)))
 	}
-	at := -1
-	for i, w := range f.waiting {
-		if w.key == k {
-			at = i
-		}
-	}
-	if at < 0 {
+	w := f.waiting[k]
+	if w == nil {
 		if len(f.waiting) == maxDatagrams {
-			f.drop(0, d.Torn)
+			f.drop(f.oldest, d.Torn)
 		}
-		at = len(f.waiting)
-		f.waiting = append(f.waiting, f.fresh(k, d.rec, p.Hops))
+		w = f.fresh(k, d.rec, p.Hops)
 	}
-	w := f.waiting[at]
-	w.add(offset, data)
+	if w.add(offset, data); len(w.have) > maxSpans {
+		f.drop(w, d.Torn)
+		return Fragment
+	}
 	if len(w.all) < maxParts {
 		w.all = append(w.all, d.rec.Number)
 	}
@@ -77,7 +81,7 @@ func (d *Decoder) fragment(k fragmentKey, offset int, more bool, data []byte, wh
 	if w.total < 0 || len(w.have) != 1 || w.have[0] != (span{0, w.total}) {
 		return Fragment
 	}
-	f.waiting = append(f.waiting[:at], f.waiting[at+1:]...)
+	f.forget(w)
 	if f.whole != nil {
 		f.free = append(f.free, f.whole)
 	}
@@ -97,15 +101,40 @@ func (f *fragments) fresh(k fragmentKey, r *Record, hops uint8) *parts {
 	if n := len(f.free); n > 0 {
 		w, f.free = f.free[n-1], f.free[:n-1]
 	}
-	*w = parts{key: k, data: w.data[:0], have: w.have[:0], all: w.all[:0], total: -1, number: r.Number, at: r.At, hops: hops}
+	*w = parts{key: k, data: w.data[:0], have: w.have[:0], all: w.all[:0], total: -1, number: r.Number, at: r.At, hops: hops, before: f.newest}
+	if f.waiting == nil {
+		f.waiting = make(map[fragmentKey]*parts, maxDatagrams)
+	}
+	f.waiting[k] = w
+	if f.oldest == nil {
+		f.oldest = w
+	} else {
+		f.newest.after = w
+	}
+	f.newest = w
 	return w
+}
+
+// forget takes one out of those that wait.
+func (f *fragments) forget(w *parts) {
+	delete(f.waiting, w.key)
+	if w.before != nil {
+		w.before.after = w.after
+	} else {
+		f.oldest = w.after
+	}
+	if w.after != nil {
+		w.after.before = w.before
+	} else {
+		f.newest = w.before
+	}
 }
 
 // add copies a part to its place. What is there already stays: the first wins.
 func (w *parts) add(offset int, data []byte) {
 	end := offset + len(data)
-	for len(w.data) < end {
-		w.data = append(w.data, make([]byte, end-len(w.data))...)
+	if len(w.data) < end { // what is not covered yet is not looked at
+		w.data = slices.Grow(w.data, end-len(w.data))[:end]
 	}
 	at := offset
 	for _, s := range w.have {
@@ -135,15 +164,14 @@ func (w *parts) add(offset int, data []byte) {
 
 // flush gives up datagrams whose parts came too long ago.
 func (f *fragments) flush(now int64, torn func(*Packet)) {
-	for len(f.waiting) > 0 && (now-f.waiting[0].at > fragmentsLast) {
-		f.drop(0, torn)
+	for f.oldest != nil && now-f.oldest.at > fragmentsLast {
+		f.drop(f.oldest, torn)
 	}
 }
 
 // drop gives one up, and hands over the beginning of it where that is there.
-func (f *fragments) drop(at int, torn func(*Packet)) {
-	w := f.waiting[at]
-	f.waiting = append(f.waiting[:at], f.waiting[at+1:]...)
+func (f *fragments) drop(w *parts, torn func(*Packet)) {
+	f.forget(w)
 	f.incomplete++
 	if torn != nil && w.key.protocol == protocolUDP && len(w.have) > 0 && w.have[0].from == 0 && w.have[0].to > 8 {
 		var p Packet

@@ -106,7 +106,7 @@ type Decoder struct {
 // Decode sets p from what the record carries. Payload aliases the record, or the
 // decoder until its next call.
 func (d *Decoder) Decode(r *Record, p *Packet) Contents {
-	if len(d.fragments.waiting) > 0 {
+	if d.fragments.oldest != nil {
 		d.fragments.flush(r.At, d.Torn)
 	}
 	d.lends = false
@@ -128,7 +128,7 @@ func (d *Decoder) Decode(r *Record, p *Packet) Contents {
 }
 
 // Waits reports whether there are fragments whose datagram is not whole.
-func (d *Decoder) Waits() bool { return len(d.fragments.waiting) > 0 }
+func (d *Decoder) Waits() bool { return d.fragments.oldest != nil }
 
 // Close ends the record: datagrams that lack fragments are handed to Torn.
 func (d *Decoder) Close() { d.fragments.flush(1<<62, d.Torn) }

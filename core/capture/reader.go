@@ -151,7 +151,7 @@ func (r *Reader) Records() iter.Seq2[*Record, error] {
 // advance returns the next packet; nil at the end.
 func (r *Reader) advance() *Record {
 	for !r.Next(&r.batch, &r.record) {
-		if r.ended {
+		if r.ended || r.err != nil {
 			return nil
 		}
 		r.ended = !r.Fill(&r.batch)
@@ -192,6 +192,10 @@ func (r *Reader) Begin(b *Batch) {
 // After the last batch [Reader.Err] says whether the file was read to its end.
 func (r *Reader) Next(b *Batch, rec *Record) bool {
 	rec.Comment = nil
+	if r.err != nil { // what is left is not looked at, and not kept
+		b.next, r.rest = len(b.data), r.rest[:0]
+		return false
+	}
 	for r.err == nil && b.next < len(b.data) {
 		used, got := r.step(r, b.data[b.next:], rec)
 		b.next += used

@@ -67,7 +67,7 @@ func nowhere(values []string) bool {
 // reached by: loopback, unspecified, or of one link.
 func LeadsNowhere(value string) bool {
 	a, err := netip.ParseAddr(value)
-	return err == nil && (a.IsLoopback() || a.IsUnspecified() || a.IsLinkLocalUnicast())
+	return err == nil && exchange.Nowhere(a) != ""
 }
 
 // filters are the Extended DNS Errors that say that an answer is withheld (RFC 8914 §4.16 to §4.19).

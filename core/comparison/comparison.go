@@ -159,6 +159,14 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 		}
 		return f, true
 	}
+	switch {
+	case errors.Is(e.Err, exchange.ErrAliasChain):
+		f = finding.New(finding.AliasLong, finding.Fault, about(e), fmt.Sprintf("The answer of %s to %s is of no use: %v.", e.Server.Name(), e.Question.Spoken(), e.Err), e.Number)
+		return f, true
+	case errors.Is(e.Err, exchange.ErrDripping):
+		f = finding.New(finding.Slow, finding.Fault, about(e), fmt.Sprintf("%s began to answer and was too slow: %v.", e.Server.Name(), e.Err), e.Number)
+		return f, true
+	}
 	if e.Outcome == exchange.Rejection {
 		return finding.New(finding.Code(exchange.Disbelief(e.Err)), finding.Fault, about(e), fmt.Sprintf("%s sent what cannot be believed: %v.", e.Server.Name(), e.Err), e.Number), true
 	}

@@ -63,6 +63,8 @@ type chunk struct {
 	arena       []byte // payloads that do not lie in the batch
 	packets     int
 	unknown     int
+	malformed   int // packets beyond those among the items
+	cutShort    int // the same, that the capture cut
 	first, last int64
 	offset      int64
 	counts      counts // of exchanges that ended while its messages were paired
@@ -82,6 +84,7 @@ type feed struct {
 	packet  capture.Packet
 	names   wire.Familiar
 	gaps    int
+	odd     int // malformed packets that were handed on as items
 	all     [chunks]chunk
 }
 
@@ -102,9 +105,10 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 	f.streams = capture.NewStreams(func(p *capture.Packet) { f.message(p, true) })
 	var err error
 	from := f.free
+	filling, stop := context.WithCancel(ctx)
 	if len(readers) == 1 {
 		from = make(chan *chunk, chunks)
-		go f.fill(ctx, readers[0], from)
+		go f.fill(filling, readers[0], from)
 	}
 	next := func() bool {
 		if f.now != nil {
@@ -126,7 +130,8 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 		defer close(out)
 		if len(readers) == 1 {
 			r, record := readers[0], capture.Record{}
-			for next() {
+			defer stop()
+			for r.Err() == nil && next() {
 				r.Begin(&f.now.batch)
 				for {
 					if f.plains(r) {
@@ -251,11 +256,28 @@ func (f *feed) record(r *capture.Record, lent bool) {
 			f.add(p, isForbidden)
 		}
 	case capture.Malformed:
-		f.add(&capture.Packet{Number: r.Number, At: r.At, Cut: len(r.Data) < r.Length}, isMalformed).err = f.decoder.Fault()
+		f.malformed(r)
 	case capture.Unknown:
 		c.unknown++
 	}
 }
+
+// malformed hands on a packet whose headers contradict themselves. A file may hold nothing
+// else: beyond the first, which are told of one by one, they are counted.
+func (f *feed) malformed(r *capture.Record) {
+	cut := len(r.Data) < r.Length
+	switch f.odd++; {
+	case f.odd <= maxOdd:
+		f.add(&capture.Packet{Number: r.Number, At: r.At, Cut: cut}, isMalformed).err = f.decoder.Fault()
+	case cut:
+		f.now.cutShort++
+	default:
+		f.now.malformed++
+	}
+}
+
+// maxOdd is how many malformed packets are handed on.
+const maxOdd = 1000
 
 func (f *feed) isDNS(port uint16) bool {
 	return port == dnsPort || f.kept || len(f.options.Ports) > 0 && slices.Contains(f.options.Ports, port)

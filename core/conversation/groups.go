@@ -129,7 +129,7 @@ func (g *group) lacks(name uint64) bool {
 }
 
 func (g *group) packet(number int, why string) {
-	if len(g.texts) < maxSamples {
+	if g.hasRoom() {
 		text := fmt.Sprintf("packet %d", number)
 		if why != "" {
 			text += " (" + why + ")"
@@ -137,6 +137,9 @@ func (g *group) packet(number int, why string) {
 		g.texts, g.packets = append(g.texts, text), append(g.packets, number)
 	}
 }
+
+// hasRoom reports whether a packet more would be listed.
+func (g *group) hasRoom() bool { return len(g.texts) < maxSamples }
 
 // place orders groups of one weight by what shows them first.
 func (g *group) place() int {

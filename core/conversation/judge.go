@@ -370,18 +370,27 @@ func (o *Overview) revised(p *Pair) {
 
 // unreadable lists a packet that cannot be read, with what is wrong at which byte.
 func (o *Overview) unreadable(it *item) {
-	k, why := groupKey{code: finding.Undecodable}, it.err.Error()
+	k, how := groupKey{code: finding.Undecodable}, ""
 	switch {
 	case it.packet.Cut:
-		k.detail, why = "cut", "the capture cut it: "+why
+		k.detail, how = "cut", "the capture cut it: "
 	case it.what == isMalformed:
 		k.detail = "headers"
 	default:
-		k.client, why = it.packet.From.Addr(), "in its message "+why
+		k.client, how = it.packet.From.Addr(), "in its message "
 	}
 	g := o.groups.of(k, finding.Note)
-	g.count++
-	g.packet(it.packet.Number, why)
+	if g.count++; g.hasRoom() {
+		g.packet(it.packet.Number, how+it.err.Error())
+	}
+}
+
+// malformed counts packets whose headers contradict themselves, beyond those that are listed.
+func (o *Overview) malformed(detail string, count int) {
+	if count > 0 {
+		o.Malformed += count
+		o.groups.of(groupKey{code: finding.Undecodable, detail: detail}, finding.Note).count += count
+	}
 }
 
 // conclude turns the groups into findings, once all has been read.

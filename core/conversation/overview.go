@@ -151,9 +151,22 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	return o, failed()
 }
 
+// AbsurdTimes reports whether packets cannot have been captured when their times say: before
+// there were captures, or years apart.
+func (o *Overview) AbsurdTimes() bool {
+	return !o.First.IsZero() && (o.First.Year() < firstYear || o.Last.Year() < firstYear || o.Last.Sub(o.First).Abs() > longest)
+}
+
+const (
+	firstYear = 1990
+	longest   = 5 * 365 * 24 * time.Hour
+)
+
 func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 	o.Packets += c.packets
 	o.Unknown += c.unknown
+	o.malformed("headers", c.malformed)
+	o.malformed("cut", c.cutShort)
 	if c.first != 0 {
 		if o.First.IsZero() {
 			o.First = time.Unix(0, c.first).UTC()

@@ -54,7 +54,7 @@ func (w *Walker) beside(ctx context.Context, step *Step, host wire.Name, server 
 			return
 		}
 		w.pending.Add(1)
-		w.Session.Start(ctx, exchange.Request{Server: server, Options: &o, Question: wire.Question{Name: name, Type: t, Class: wire.IN}},
+		w.Session.Start(ctx, exchange.Request{Server: server, Options: &o, Shared: true, Question: wire.Question{Name: name, Type: t, Class: wire.IN}},
 			func(e *exchange.Exchange) {
 				defer w.pending.Done()
 				w.mu.Lock()
@@ -201,7 +201,7 @@ func (w *Walker) apexes(ctx context.Context, walk *Walk) {
 	for _, r := range last.Replies {
 		if r.Stance == Answers && len(asked) < maxApexes {
 			asked = append(asked, r)
-			requests = append(requests, exchange.Request{Server: r.Exchange.Server, Options: &options, Question: wire.Question{Name: last.Name, Type: wire.SOA, Class: wire.IN}})
+			requests = append(requests, exchange.Request{Server: r.Exchange.Server, Options: &options, Shared: true, Question: wire.Question{Name: last.Name, Type: wire.SOA, Class: wire.IN}})
 		}
 	}
 	for i, e := range w.Session.AskAll(ctx, requests) {
@@ -240,7 +240,7 @@ func (w *Walker) prime(ctx context.Context, step *Step) {
 				if why, _ := w.admit(address); why != "" || ctx.Err() != nil {
 					continue
 				}
-				e := w.Session.Ask(ctx, exchange.Request{Options: &options, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN},
+				e := w.Session.Ask(ctx, exchange.Request{Options: &options, Shared: true, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN},
 					Server: w.server(hint.Host, address)})
 				if e.Outcome != exchange.Answered || !e.Authoritative() {
 					continue

@@ -3,6 +3,7 @@ package delegation
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
 	"slices"
 	"sync"
@@ -16,6 +17,8 @@ var (
 	errLoop   = errors.New("finding the server's address needs the server")
 	errBudget = errors.New("too many questions")
 	errNone   = errors.New("the host name has no address")
+	// errNowhere is exchange.ErrNowhere, of a server that a zone lists.
+	errNowhere = exchange.ErrNowhere
 )
 
 // ask puts the step's question to every server, and returns the first usable
@@ -80,7 +83,12 @@ func (w *Walker) askAll(ctx context.Context, step *Step, servers []Server, path 
 	}
 	each := func(host wire.Name, addresses []netip.Addr) {
 		for _, address := range addresses {
-			if why, err := w.admit(address); why != "" {
+			why, err := w.admit(address)
+			if w.mu.Lock(); why == "" && step.asked >= maxAsked {
+				why, err = fmt.Sprintf("%d addresses of this zone's servers were asked", step.asked), errBudget
+			}
+			w.mu.Unlock()
+			if why != "" {
 				note(&Reply{Host: host, Address: address, Stance: NotAsked, Why: why}, err)
 				continue
 			}
@@ -88,7 +96,7 @@ func (w *Walker) askAll(ctx context.Context, step *Step, servers []Server, path 
 			step.asked++
 			more := step.asked <= asideServers && len(path) == 0 && !w.One && !step.Zone.IsRoot()
 			w.mu.Unlock()
-			group.Go(func() { note(w.askOne(ctx, step, host, address, len(path) > 0), nil) })
+			group.Go(func() { note(w.askOne(ctx, step, host, address, len(path) > 0)) })
 			if more {
 				w.beside(ctx, step, host, w.server(host, address), w.options(), servers)
 			}
@@ -120,6 +128,9 @@ func (w *Walker) askAll(ctx context.Context, step *Step, servers []Server, path 
 func (w *Walker) admit(address netip.Addr) (string, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if what := exchange.Nowhere(address); what != "" && !w.allows(address) {
+		return fmt.Sprintf("%v (%s)", errNowhere, what), errNowhere
+	}
 	if w.noIPv6 && address.Is6() {
 		return "this machine has no IPv6", nil
 	}
@@ -127,6 +138,14 @@ func (w *Walker) admit(address netip.Addr) (string, error) {
 		return errBudget.Error(), errBudget
 	}
 	return "", nil
+}
+
+// allows reports whether the walk may ask at an address of this machine: it begins at such
+// addresses, so it is a tree of the person's own.
+func (w *Walker) allows(address netip.Addr) bool {
+	return address.IsLoopback() && slices.ContainsFunc(slices.Concat(w.Roots, w.Start), func(s Server) bool {
+		return slices.ContainsFunc(s.Addresses, netip.Addr.IsLoopback)
+	})
 }
 
 // edns is what is known of questions with EDNS.
@@ -160,19 +179,23 @@ func (w *Walker) server(host wire.Name, address netip.Addr) exchange.Server {
 	return exchange.Server{Host: host.String(), Address: netip.AddrPortFrom(address, 53), Transport: w.Over}
 }
 
-func (w *Walker) askOne(ctx context.Context, step *Step, host wire.Name, address netip.Addr, side bool) *Reply {
+func (w *Walker) askOne(ctx context.Context, step *Step, host wire.Name, address netip.Addr, side bool) (*Reply, error) {
 	server, options := w.server(host, address), w.options()
 	r := &Reply{Host: host, Address: address}
 	var soa sync.WaitGroup
 	if !step.Zone.IsRoot() && !side {
 		// Beside the question itself, so that versions can be told apart without a further round trip.
 		soa.Add(1)
-		w.Session.Start(ctx, exchange.Request{Server: server, Options: &options,
+		w.Session.Start(ctx, exchange.Request{Server: server, Options: &options, Shared: true,
 			Question: wire.Question{Name: step.Zone, Type: wire.SOA, Class: wire.IN}},
 			func(e *exchange.Exchange) { r.SOA = e; soa.Done() })
 	}
-	r.Exchange = w.Session.Ask(ctx, exchange.Request{Server: server, Question: step.Question, Options: &options})
+	r.Exchange = w.Session.Ask(ctx, exchange.Request{Server: server, Question: step.Question, Options: &options, Shared: true})
 	r.Stance = stance(step.Zone, r.Exchange)
+	var refused error
+	if errors.Is(r.Exchange.Err, exchange.ErrBudget) || errors.Is(r.Exchange.Err, exchange.ErrNowhere) {
+		r.Stance, r.Why, refused = NotAsked, r.Exchange.Err.Error(), errBudget
+	}
 	if address.Is6() && noRoute(r.Exchange.Err) {
 		w.mu.Lock()
 		w.noIPv6 = true
@@ -185,7 +208,7 @@ func (w *Walker) askOne(ctx context.Context, step *Step, host wire.Name, address
 	} else {
 		soa.Wait()
 	}
-	return r
+	return r, refused
 }
 
 // noRoute reports whether this machine itself had no way to send.
@@ -198,6 +221,8 @@ func stance(zone wire.Name, e *exchange.Exchange) Stance {
 	switch o := e.Outcome; {
 	case o == "":
 		return CutShort
+	case errors.Is(e.Err, exchange.ErrAliasChain) && e.Authoritative():
+		return Answers
 	case o.Silent():
 		return Silent
 	case o == exchange.Refused || o == "notauth":

@@ -83,3 +83,44 @@ func TestGlueOutOfBailiwickIsNotBelieved(t *testing.T) {
 	assert.Len(t, servers[0].Addresses, 1)
 	assert.Empty(t, servers[1].Addresses)
 }
+
+// Where a zone lists addresses that nobody elsewhere reaches, that is told.
+func TestAddressesThatLeadNowhere(t *testing.T) {
+	zone, host := wire.MustParseName("hollowtarn.example"), wire.MustParseName("dns1.hollowtarn.example")
+	answered := &exchange.Exchange{Number: 7, Outcome: exchange.Answered}
+	reply := func(address string, stance Stance) *Reply {
+		r := &Reply{Host: host, Address: netip.MustParseAddr(address), Stance: stance}
+		if stance != NotAsked {
+			r.Exchange = answered
+		}
+		return r
+	}
+	for _, tt := range []struct {
+		name    string
+		replies []*Reply
+		want    string // of the first finding; "" for none
+	}{
+		{"a public one answers", []*Reply{reply("203.0.113.11", Answers)}, ""},
+		{"a private one answers", []*Reply{reply("10.0.0.1", Answers)}, "note dns1.hollowtarn.example is listed for hollowtarn.example with the private address 10.0.0.1, which other networks do not reach."},
+		{"all are loopback", []*Reply{reply("127.0.0.1", NotAsked)}, "fault dns1.hollowtarn.example (127.0.0.1) is listed for hollowtarn.example and was not asked: no server of the public tree can be at that address (loopback)."},
+		{"one of two is broadcast", []*Reply{reply("255.255.255.255", NotAsked), reply("203.0.113.11", Answers)}, "concern dns1.hollowtarn.example (255.255.255.255) is listed for hollowtarn.example and was not asked: no server of the public tree can be at that address (broadcast)."},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			found := (&Step{Zone: zone, Question: wire.Question{Name: zone, Type: wire.A}, Replies: tt.replies}).serverFindings()
+			if tt.want == "" {
+				assert.Empty(t, found)
+				return
+			}
+			require.NotEmpty(t, found)
+			assert.Equal(t, tt.want, string(found[0].Severity)+" "+found[0].Text)
+			assert.Equal(t, "address-nowhere", string(found[0].Code))
+		})
+	}
+	own := Walker{Roots: []Server{{host, []netip.Addr{netip.MustParseAddr("127.0.0.5")}}}}
+	why, _ := own.admit(netip.MustParseAddr("127.0.0.1"))
+	assert.Empty(t, why, "a tree of the person's own")
+	why, _ = own.admit(netip.MustParseAddr("224.0.0.1"))
+	assert.NotEmpty(t, why)
+	why, _ = (&Walker{}).admit(netip.MustParseAddr("127.0.0.1"))
+	assert.NotEmpty(t, why)
+}

@@ -80,6 +80,11 @@ func (s *Step) serverFindings() []finding.Finding {
 	}
 	var all []finding.Finding
 	for _, r := range s.Replies {
+		if r.Exchange != nil && r.Address.IsPrivate() && !s.Given {
+			all = append(all, finding.New(finding.AddressNowhere, finding.Note,
+				finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()},
+				fmt.Sprintf("%s is listed for %s with the private address %s, which other networks do not reach.", r.Host.Spoken(), s.Zone.Spoken(), r.Address), r.Exchange.Number))
+		}
 		if code, does := r.fault(); code != "" {
 			about := finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Name: s.Question.Name.String(), Type: s.Question.Type.String()}
 			if r.Address.IsValid() {
@@ -145,8 +150,11 @@ func (r *Reply) fault() (code finding.Code, does string) {
 		}
 		return finding.NoReply, "sends nothing back"
 	case NotAsked:
-		if r.Why == errNone.Error() {
+		switch {
+		case r.Why == errNone.Error():
 			return finding.NSUnresolved, "has no address"
+		case r.Exchange == nil && exchange.Nowhere(r.Address) != "":
+			return finding.AddressNowhere, fmt.Sprintf("was not asked: no server of the public tree can be at that address (%s)", exchange.Nowhere(r.Address))
 		}
 	}
 	return "", ""
@@ -444,6 +452,9 @@ func (w *Walk) Summary() string {
 	case EndDownTo:
 		return fmt.Sprintf("is delegated at %s to the servers of %s, where this walk stops", zone, w.Last().Child.Spoken())
 	case EndBudget:
+		if len(w.Aliases) > aliasMany {
+			return fmt.Sprintf("given up at %s after %d aliases: the chain is longer than it is followed", zone, len(w.Aliases))
+		}
 		return fmt.Sprintf("given up at %s: more questions or steps than one walk may take", zone)
 	}
 	return fmt.Sprintf("cut short at %s", zone)

@@ -19,7 +19,9 @@ import (
 const (
 	maxQuestions = 600
 	maxSteps     = 40 // levels and aliases of one chain
+	maxChain     = 64 // aliases, however few levels they take
 	maxServers   = 26 // listed servers of one zone
+	maxAsked     = 32 // addresses of one zone's servers: the root has 26
 	maxAddresses = 4  // addresses of one server
 	maxDepth     = 6  // side walks within side walks
 	sideServers  = 3  // servers that a side walk asks before it asks the rest
@@ -266,6 +268,9 @@ func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) 
 				return walk
 			}
 			passed = append(passed, target)
+		}
+		if answer.Cut || len(passed) > maxChain {
+			break
 		}
 		switch {
 		case len(answer.Records) > 0:

@@ -40,6 +40,11 @@ func (f *Followed) Addresses() (all []netip.Addr) {
 func (p Probe) Follow(ctx context.Context, exchanges []*exchange.Exchange) ([]Followed, []finding.Finding) {
 	var all []Followed
 	var requests []exchange.Request
+	type once struct {
+		from *exchange.Exchange
+		host wire.Name
+	}
+	seen := map[once]bool{}
 	for _, e := range exchanges {
 		if !hostTypes[e.Question.Type] {
 			continue
@@ -52,9 +57,14 @@ func (p Probe) Follow(ctx context.Context, exchanges []*exchange.Exchange) ([]Fo
 			if !ok || host.IsRoot() {
 				continue
 			}
+			if k := (once{e, host.Fold()}); seen[k] {
+				continue
+			} else if seen[k] = true; p.Session.Client.Budget.Follow(2) < 2 {
+				continue
+			}
 			all = append(all, Followed{From: e, Host: host})
 			for _, t := range []wire.Type{wire.A, wire.AAAA} {
-				requests = append(requests, exchange.Request{Server: e.Server, Question: wire.Question{Name: host, Type: t, Class: wire.IN}})
+				requests = append(requests, exchange.Request{Server: e.Server, Question: wire.Question{Name: host, Type: t, Class: wire.IN}, Shared: true})
 			}
 		}
 	}

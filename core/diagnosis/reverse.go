@@ -45,13 +45,16 @@ func (p Probe) Reverse(ctx context.Context, server exchange.Server, addresses it
 	}
 	next, stop := iter.Pull(addresses)
 	defer stop()
-	p.Session.Each(ctx, requests, exchange.Pace{}, func(e *exchange.Exchange) bool {
+	p.Session.Each(ctx, requests, exchange.Pace{Rate: reverseRate}, func(e *exchange.Exchange) bool {
 		address, _ := next()
 		r := Reversal{Address: address, Name: e.Question.Name, Exchange: e}
 		p.leadBack(ctx, &r)
 		return yield(r, r.findings(alone))
 	})
 }
+
+// reverseRate is how many addresses of a range are looked up a second.
+const reverseRate = 1000
 
 // maxReturned is how many names of one address are followed.
 const maxReturned = 16

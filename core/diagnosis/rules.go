@@ -63,6 +63,7 @@ var rules = []rule{
 	{finding.Loop, true, TheDeleg, holder, "each server's name needs the others", "", slices.Concat(resolverFails, []finding.Code{finding.NSUnresolved, finding.GlueMissing})},
 	{finding.NoDelegation, true, TheDeleg, holder, "the parent's own servers were asked", "", []finding.Code{finding.AnswersDiffer}},
 	{finding.LameServer, true, TheDeleg, holderAtHost, "every server that the parent lists was asked", "a server may refuse you alone: ask from another network", resolverFails},
+	{finding.AddressNowhere, true, TheDeleg, holder, "the parent's own servers give that address", "", resolverFails},
 	{finding.NSUnresolved, true, TheDeleg, holder, "every server that the parent lists was looked up", "", resolverFails},
 	{finding.UDPLost, false, PathOut, network, "the same question is answered over TCP", "the server itself may take TCP alone", []finding.Code{finding.UDPLost, finding.NoReply}},
 	{finding.UDPLost, true, ZoneServers, holderAtHost, "the same question is answered over TCP", "a firewall near this machine looks the same: ask from another network", resolverFails},

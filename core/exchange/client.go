@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"os"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -24,6 +25,9 @@ var (
 	ErrNotReply      = errors.New("message is a question, not a reply")
 	ErrNoReply       = errors.New("no reply in time")
 	ErrClosed        = errors.New("the server closed the connection without a reply")
+	ErrWrongCookie   = errors.New("reply has another client cookie than the question")
+	ErrDripping      = errors.New("a reply began and was not whole in time")
+	ErrThisMachine   = errors.New("this machine cannot ask")
 )
 
 // Client asks questions. It is safe for use by many goroutines, and keeps
@@ -32,11 +36,22 @@ type Client struct {
 	Network Network
 	Now     func() time.Time
 	Options Options
+	Budget  *Budget // nil: none
 
 	mu      sync.Mutex
 	streams map[Server]*stream
 	webs    map[Server]*web
 	quics   map[Server]*quicLink
+	limited atomic.Pointer[error]
+}
+
+// Limited is why this machine itself could not ask, when first it could not; nil when it
+// always could.
+func (c *Client) Limited() error {
+	if err := c.limited.Load(); err != nil {
+		return *err
+	}
+	return nil
 }
 
 // Bounds on what one try keeps and reads.
@@ -132,7 +147,7 @@ func (c *Client) withoutEDNS(ctx context.Context, e *Exchange, over Transport, o
 // wrong-question or wrong-source, and malformed for what is no message at all.
 func Disbelief(err error) string {
 	switch {
-	case errors.Is(err, ErrWrongID):
+	case errors.Is(err, ErrWrongID) || errors.Is(err, ErrWrongCookie):
 		return "wrong-id"
 	case errors.Is(err, ErrWrongQuestion):
 		return "wrong-question"
@@ -152,10 +167,19 @@ func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o 
 		defer cancel()
 	}
 	a := Attempt{Transport: over}
+	if err := c.Budget.admit(e.Server.Address.Addr(), packetsOf(over)); err != nil {
+		if len(e.Attempts) == 0 { // else what came of those before stands
+			e.Outcome, e.Err = "", err
+		}
+		return true
+	}
 	query := NewQuery(e.Question, o)
 	reply, err := carriers[over](ctx, c, &a, e.Server, &query, o)
 	if err != nil {
-		err = escape.Error(cmp.Or(context.Cause(ctx), err)) // the peer may have had a say in it
+		if !errors.Is(err, ErrDripping) {
+			err = cmp.Or(context.Cause(ctx), err)
+		}
+		err = escape.Error(err) // the peer may have had a say in it
 	}
 	a.Err = err
 	e.Attempts = append(e.Attempts, a)
@@ -163,6 +187,10 @@ func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o 
 	switch {
 	case err == nil:
 		e.Outcome, e.believed = Judge(e.Question, reply), len(e.Attempts)
+		if e.Outcome == Rejection {
+			e.Err = ErrAliasChain
+			return true
+		}
 	case parent.Err() != nil:
 		// Cut short from outside: how it would have ended is not known.
 		e.Outcome, e.Err = "", context.Cause(parent)
@@ -172,12 +200,27 @@ func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o 
 		if len(a.Rejected) > 0 {
 			e.Outcome, e.Err = Rejection, a.Rejected[0].Err
 		}
+	case errors.Is(err, ErrDripping):
+		e.Outcome = NoReply
 	case errors.Is(err, errNotBelieved):
 		e.Outcome = Rejection
+	case localLimit(err):
+		// Whether the server would have answered is not known.
+		e.Outcome, e.Err = "", fmt.Errorf("%w: %w", ErrThisMachine, err)
+		c.limited.CompareAndSwap(nil, &e.Err)
+		return true
 	default:
 		e.Outcome = Unreachable
 	}
 	return e.Outcome != NoReply && e.Outcome != Rejection
+}
+
+// packetsOf is how many packets one question costs its server: a connection has to be made.
+func packetsOf(over Transport) int {
+	if over == UDP {
+		return 1
+	}
+	return 3
 }
 
 // errNotBelieved marks a reply that was not believed where nothing better will come.
@@ -198,8 +241,23 @@ func believe(data []byte, query *wire.Message) (*wire.Message, error) {
 		return &m, err
 	case len(m.Questions) != 1 || m.Questions[0] != query.Questions[0]:
 		return nil, ErrWrongQuestion // letter case included: it is part of what only the server knows
+	case !sameCookie(query, &m):
+		return nil, ErrWrongCookie
 	}
 	return &m, err
+}
+
+// sameCookie reports whether a reply's client cookie is the question's, where both have one
+// (RFC 7873 §5.3). One of a wrong length is none of ours either.
+func sameCookie(query, reply *wire.Message) bool {
+	asked, _ := query.EDNS()
+	sent, has := asked.Option(wire.Cookie)
+	if !has {
+		return true
+	}
+	answered, _ := reply.EDNS()
+	got, has := answered.Option(wire.Cookie)
+	return !has || (len(got) == 8 || len(got) >= 16 && len(got) <= 40) && got[:8] == sent[:8]
 }
 
 // reject keeps a message that was not believed, as far as there is room.
@@ -274,6 +332,27 @@ func localAddress(a net.Addr) netip.AddrPort {
 func Refusal(err error) bool {
 	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ECONNRESET) ||
 		errors.Is(err, syscall.EHOSTUNREACH) || errors.Is(err, syscall.ENETUNREACH)
+}
+
+// localLimit reports whether err means that this machine ran out of something: descriptors,
+// buffers or ports.
+func localLimit(err error) bool {
+	for _, limit := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRINUSE} {
+		if errors.Is(err, limit) {
+			return true
+		}
+	}
+	return false
+}
+
+// forget makes the next question to a server begin with a connection of its own: what is
+// kept for it has failed.
+func forget[T any](c *Client, all map[Server]*T, server Server, failed *T) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if all[server] == failed {
+		delete(all, server)
+	}
 }
 
 // kept returns what is kept for a server, made when it is first asked for.

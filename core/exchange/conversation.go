@@ -27,6 +27,10 @@ func (c *Client) Conversation(ctx context.Context, server Server, q wire.Questio
 	}
 	e := Exchange{Server: server, Question: q, Attempts: []Attempt{{Transport: server.Transport, Query: query}}}
 	a := &e.Attempts[0]
+	if err := c.Budget.admit(server.Address.Addr(), packetsOf(server.Transport)); err != nil {
+		e.Err, e.Attempts = err, nil
+		return e, err
+	}
 	err := escape.Error(c.converse(ctx, &e, a, server, o, take)) // the peer may have had a say in it
 	a.Err, e.Err, e.Client = err, err, a.Local
 	switch {

@@ -13,6 +13,7 @@ import (
 	"net/netip"
 	"net/url"
 	"sync/atomic"
+	"time"
 
 	"unquil/core/wire"
 )
@@ -33,9 +34,17 @@ func newWeb(c *Client, server Server, o Options) *web {
 			return c.Network.Stream(ctx, server.Address)
 		},
 		MaxResponseHeaderBytes: 64 << 10,
+		TLSHandshakeTimeout:    o.wait() + time.Second, // the question ends before; the connection must too
+		IdleConnTimeout:        idleStream,
 	}
 	w.client = http.Client{Transport: w.transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	return w
+}
+
+// drop gives up the connections to a server that failed: one that hangs would be used again.
+func (w *web) drop(c *Client, server Server) {
+	forget(c, c.webs, server, w)
+	w.transport.CloseIdleConnections()
 }
 
 const messageType = "application/dns-message" // RFC 8484 §6
@@ -63,6 +72,7 @@ func overHTTPS(ctx context.Context, c *Client, a *Attempt, server Server, query 
 	}
 	a.Security = w.security.Load()
 	if err != nil {
+		w.drop(c, server)
 		if cause, ok := errors.AsType[*url.Error](err); ok {
 			err = cause.Err // without the URL, which is the program's own
 		}
@@ -74,7 +84,14 @@ func overHTTPS(ctx context.Context, c *Client, a *Attempt, server Server, query 
 	defer response.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(response.Body, maxMessage+1))
 	now := c.Now()
-	if err == nil {
+	if err != nil {
+		w.drop(c, server)
+		if ctx.Err() != nil && len(data) > 0 {
+			err = fmt.Errorf("%w (%d bytes of it)", ErrDripping, len(data))
+			a.reject(now, server.Address, data, err)
+			return nil, err
+		}
+	} else {
 		err = acceptable(response, data)
 	}
 	if err != nil {

@@ -37,8 +37,7 @@ func (i Internet) Datagrams(ctx context.Context, server netip.AddrPort) (Datagra
 	if server.Addr().Is6() {
 		network = "udp6"
 	}
-	// Without control the kernel keeps ICMP errors from an unconnected socket.
-	config := net.ListenConfig{Control: tellErrors}
+	config := net.ListenConfig{Control: prepare}
 	source := i.Source
 	if !source.IsValid() {
 		var err error

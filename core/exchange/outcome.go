@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"fmt"
 	"strings"
 
 	"unquil/core/wire"
@@ -49,8 +50,12 @@ func (o Outcome) Mnemonic() string {
 // Silent reports whether nothing that can be believed came back.
 func (o Outcome) Silent() bool { return o == NoReply || o == Unreachable || o == Rejection }
 
-// maxAliases bounds how far an alias chain is followed; longer ones are cut.
+// maxAliases bounds how far an alias chain is followed.
 const maxAliases = 32
+
+// ErrAliasChain says that an answer leads over more aliases than are followed: what stands
+// at the end is not known.
+var ErrAliasChain = fmt.Errorf("it leads over more than %d aliases, and was not followed to its end", maxAliases)
 
 // Answer is an answer section read along its alias chain (RFC 1034 §3.6.2).
 type Answer struct {
@@ -60,6 +65,7 @@ type Answer struct {
 	// Signatures are the RRSIG records at the end of the chain.
 	Signatures []wire.Record
 	Loop       bool // the chain leads back to a name it has passed
+	Cut        bool // the chain goes on beyond what is followed
 }
 
 // ReadAnswer follows the aliases of q through the answer section of m. Of a zone transfer
@@ -89,7 +95,11 @@ func ReadAnswer(q wire.Question, m *wire.Message) Answer {
 		if alias == nil && len(a.Records) == 0 {
 			alias = synthesised(a.Name, q.Class, m.Answer)
 		}
-		if alias == nil || len(a.Records) > 0 || len(a.Aliases) == maxAliases {
+		if alias == nil || len(a.Records) > 0 {
+			return a
+		}
+		if len(a.Aliases) == maxAliases {
+			a.Cut = true
 			return a
 		}
 		target, ok := alias.Target()
@@ -124,7 +134,8 @@ func synthesised(name wire.Name, class wire.Class, records []wire.Record) *wire.
 	return nil
 }
 
-// Judge returns the outcome of a believed reply to q. One without an error to a message of
+// Judge returns the outcome of a believed reply to q: Rejection, with [ErrAliasChain] as its
+// reason, where the answer leads further than it is followed. One without an error to a message of
 // another opcode than QUERY, such as NOTIFY, is an answer without records.
 func Judge(q wire.Question, m *wire.Message) Outcome {
 	if m.Flags.Has(wire.TC) {
@@ -137,6 +148,9 @@ func Judge(q wire.Question, m *wire.Message) Outcome {
 		return Outcome(strings.ToLower(code.String()))
 	}
 	answer := ReadAnswer(q, m)
+	if answer.Cut {
+		return Rejection
+	}
 	if len(answer.Records) > 0 || m.Flags.Opcode() != wire.OpQuery {
 		return Answered
 	}

@@ -96,6 +96,8 @@ func overQUIC(ctx context.Context, c *Client, a *Attempt, server Server, query *
 	}
 	data, err := io.ReadAll(io.LimitReader(stream, maxMessage+3))
 	if err != nil {
+		forget(c, c.quics, server, q) // one that hangs would be used again
+		go q.close()
 		return nil, fmt.Errorf("receiving over QUIC: %w", err)
 	}
 	now := c.Now()

@@ -16,6 +16,9 @@ type Request struct {
 	Server   Server
 	Question wire.Question
 	Options  *Options // nil: the client's own
+	// Shared lets the run ask it once: who asks the same server the same in the same way
+	// again gets the same exchange.
+	Shared bool
 }
 
 // Session asks through a client, numbers the exchanges from 1 and keeps them
@@ -30,11 +33,77 @@ type Session struct {
 	exchanges []*Exchange
 	begun     int // the number given last
 	ended     int
+	shared    map[sharedKey]*sharedExchange
+}
+
+// sharedKey is what makes two questions one.
+type sharedKey struct {
+	server   Server
+	question wire.Question
+	options  Options
+}
+
+// sharedExchange is one that several wait for.
+type sharedExchange struct {
+	done chan struct{} // closed when it has ended
+	e    *Exchange
+}
+
+// maxShared is how many of them are remembered.
+const maxShared = 1 << 14
+
+// share returns the exchange that a request shares, and whether it is for the caller to
+// ask it. nil: it shares none.
+func (s *Session) share(r Request) (*sharedExchange, bool) {
+	if !r.Shared || s.Forgets {
+		return nil, true
+	}
+	k := sharedKey{r.Server, wire.Question{Name: r.Question.Name.Fold(), Type: r.Question.Type, Class: r.Question.Class}, s.Client.Options}
+	if r.Options != nil {
+		k.options = *r.Options
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if known := s.shared[k]; known != nil {
+		return known, false
+	}
+	if s.shared == nil {
+		s.shared = map[sharedKey]*sharedExchange{}
+	}
+	fresh := &sharedExchange{done: make(chan struct{})}
+	if len(s.shared) < maxShared {
+		s.shared[k] = fresh
+	}
+	return fresh, true
 }
 
 // Ask asks and keeps one exchange.
 func (s *Session) Ask(ctx context.Context, r Request) *Exchange {
-	return s.fill(ctx, r, s.reserve(r))
+	shared, mine := s.share(r)
+	if !mine {
+		return shared.wait(ctx, r)
+	}
+	e := s.fill(ctx, r, s.reserve(r))
+	shared.end(e)
+	return e
+}
+
+// wait waits for an exchange that somebody else asks. When ctx ends before, it is one
+// that was cut short.
+func (x *sharedExchange) wait(ctx context.Context, r Request) *Exchange {
+	select {
+	case <-x.done:
+		return x.e
+	case <-ctx.Done():
+		return &Exchange{Server: r.Server, Question: r.Question, Err: context.Cause(ctx)}
+	}
+}
+
+func (x *sharedExchange) end(e *Exchange) {
+	if x != nil {
+		x.e = e
+		close(x.done)
+	}
 }
 
 // AskAll asks all requests at once, at most 64 in flight, and returns the
@@ -42,26 +111,47 @@ func (s *Session) Ask(ctx context.Context, r Request) *Exchange {
 // ctx cut short are there too, as far as they came.
 func (s *Session) AskAll(ctx context.Context, requests []Request) []*Exchange {
 	exchanges := make([]*Exchange, len(requests))
+	shared, mine := make([]*sharedExchange, len(requests)), make([]bool, len(requests))
 	for i, r := range requests {
-		exchanges[i] = s.reserve(r)
+		if shared[i], mine[i] = s.share(r); mine[i] {
+			exchanges[i] = s.reserve(r)
+		}
 	}
 	var wait sync.WaitGroup
 	slots := make(chan struct{}, inFlight)
 	for i, r := range requests {
+		if !mine[i] {
+			continue
+		}
 		slots <- struct{}{}
 		wait.Go(func() {
 			s.fill(ctx, r, exchanges[i])
+			shared[i].end(exchanges[i])
 			<-slots
 		})
 	}
 	wait.Wait()
+	for i, r := range requests {
+		if !mine[i] {
+			exchanges[i] = shared[i].wait(ctx, r)
+		}
+	}
 	return exchanges
 }
 
 // Start asks without waiting; done is called with the exchange when it has ended.
 func (s *Session) Start(ctx context.Context, r Request, done func(*Exchange)) {
+	shared, mine := s.share(r)
+	if !mine {
+		go func() { done(shared.wait(ctx, r)) }()
+		return
+	}
 	e := s.reserve(r)
-	go func() { done(s.fill(ctx, r, e)) }()
+	go func() {
+		s.fill(ctx, r, e)
+		shared.end(e)
+		done(e)
+	}()
 }
 
 // reserve gives a request its number before it is asked, so that numbers follow

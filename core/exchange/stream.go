@@ -139,6 +139,17 @@ func (s *stream) fail(conn net.Conn, err error) {
 	}
 }
 
+// abandon ends a connection that did not answer, when nobody else waits for it: the server
+// may have forgotten it, and be well on the next one.
+func (s *stream) abandon(conn net.Conn) {
+	s.mu.Lock()
+	alone := len(s.waiting) <= 1
+	s.mu.Unlock()
+	if alone {
+		s.fail(conn, ErrNoReply)
+	}
+}
+
 func (s *stream) close(err error) {
 	s.mu.Lock()
 	conn := s.conn
@@ -183,6 +194,7 @@ func (s *stream) ask(ctx context.Context, c *Client, a *Attempt, server Server, 
 	for {
 		select {
 		case <-ctx.Done():
+			s.abandon(conn)
 			return nil, context.Cause(ctx)
 		case data, ok := <-replies:
 			if !ok {

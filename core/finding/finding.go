@@ -165,7 +165,7 @@ var Catalogue = []Entry{
 	{AliasLong, "a zone", "The name is reached over a long chain of aliases: some resolvers give up on the way, and each link can break.", "Ask the zone's holder to point the first alias nearer to the end."},
 	{TargetIsAlias, "a zone", "The record points at a host name that is an alias, which is not allowed there (RFC 2181 §10.3).", "Ask the zone's holder to point it at the name that has the address."},
 	{TargetUnresolvable, "a zone", "The record points at a host name that has no address.", "Ask the zone's holder to give that host an address, or to point elsewhere."},
-	{AddressNowhere, "a zone", "The name has an address that leads nowhere from another machine (loopback, unspecified, or of one link).", "Ask the zone's holder to give the name the address of the host that is meant."},
+	{AddressNowhere, "a zone", "A name or a listed server has an address that leads nowhere from another machine (loopback, unspecified, multicast, broadcast, or of one link); no packet is sent there.", "Ask the zone's holder to give the name the address of the host that is meant."},
 	{CacheStale, "a cache", "The resolver still hands out an answer that the zone no longer gives.", "Ask whoever runs the resolver to clear this name from its cache, or wait until it runs out."},
 	{CacheNegative, "a cache", "The resolver remembers that there was no such name; by now there is.", "Ask whoever runs the resolver to clear this name from its cache, or wait until it runs out."},
 	{AnswerDiffers, "a cache", "The resolvers answer differently, and nothing seen explains it.", "Compare again with --zone-servers to see which of them the zone agrees with."},

@@ -14,8 +14,9 @@ import (
 
 // Bounds on holding servers against what they should serve by asking.
 const (
-	maxSets  = 2000 // RRsets that are asked for at each server
-	maxShown = 100  // differences kept of each server
+	maxSets     = 2000 // RRsets that are asked for at each server
+	againstRate = 500  // of them a second
+	maxShown    = 100  // differences kept of each server
 )
 
 // moreTypes are asked for at each name beside those that it should have.
@@ -174,7 +175,16 @@ func (h *Held) asked(ctx context.Context, session *exchange.Session, c *ZoneCont
 	for i, k := range keys {
 		requests[i] = exchange.Request{Server: h.State.address(""), Options: &options, Question: wire.Question{Name: k.name, Type: k.t, Class: wire.IN}}
 	}
-	for i, e := range session.AskAll(ctx, requests) {
+	// The person asked for it by the number, so it has a bound and a rate of its own.
+	if session.Client.Budget.Nowhere(h.State.Address) == "" {
+		session.Client.Budget.Name(h.State.Address)
+	}
+	var answers []*exchange.Exchange
+	session.Each(ctx, slices.Values(requests), exchange.Pace{Rate: againstRate}, func(e *exchange.Exchange) bool {
+		answers = append(answers, e)
+		return true
+	})
+	for i, e := range answers {
 		if e.Reply == nil {
 			h.Silent++
 			continue

@@ -130,7 +130,7 @@ func (s *State) ask(ctx context.Context, session *exchange.Session, zone, strang
 	}
 	answers := session.AskAll(ctx, []exchange.Request{
 		{Server: at, Question: question(zone, wire.SOA), Options: &iterative},
-		{Server: at, Question: question(zone, wire.NS), Options: &iterative},
+		{Server: at, Question: question(zone, wire.NS), Options: &iterative, Shared: true},
 		{Server: tcp, Question: question(zone, wire.SOA), Options: &iterative},
 		{Server: at, Question: question(stranger, wire.A), Options: &recursive},
 	})
@@ -239,7 +239,7 @@ func (r *Report) askGlue(ctx context.Context, session *exchange.Session) {
 	for _, host := range union(r.Parent.Hosts, r.Hosts) {
 		if host.Under(r.Zone) {
 			for _, t := range []wire.Type{wire.A, wire.AAAA} {
-				requests = append(requests, exchange.Request{Server: s.SOA.Server, Question: wire.Question{Name: host, Type: t, Class: wire.IN}, Options: &options})
+				requests = append(requests, exchange.Request{Server: s.SOA.Server, Question: wire.Question{Name: host, Type: t, Class: wire.IN}, Options: &options, Shared: true})
 			}
 		}
 	}

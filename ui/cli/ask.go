@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -19,6 +20,14 @@ import (
 	"unquil/core/wire"
 	"unquil/ui/data"
 	"unquil/ui/text"
+)
+
+// What a person asks for by the number goes out at a rate, unless they say another, and
+// has an end.
+const (
+	usualRate  = 1000 // questions a second
+	repeatRate = 100  // of one question that is asked again and again
+	maxNames   = 1_000_000
 )
 
 var addressTypes = []string{"A", "AAAA"}
@@ -64,7 +73,7 @@ func newAsk(a *app) *cobra.Command {
 	flags.StringSliceVarP(&q.types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
 	flags.StringSliceVarP(&q.from, "from", "f", nil, "whom to ask: ADDRESS, ADDRESS#PORT, HOST, a URI such as tls://ADDRESS, a label, or system (the default)")
 	flags.StringVar(&q.namesFile, "names", "", "also ask for the names in `FILE`, one a line; - is standard input")
-	flags.IntVar(&q.rate, "rate", 0, "at most so many questions a second")
+	flags.IntVar(&q.rate, "rate", 0, "at most so many questions a second (1000 unless you say otherwise, with --repeat 100)")
 	flags.IntVar(&q.repeat, "repeat", 1, "ask so many times, and say how long it took")
 	flags.BoolVar(&q.follow, "follow", false, "also ask for the addresses of the hosts that an answer names")
 	flags.BoolVar(&q.zoneTTL, "zone-ttl", false, "also ask the zone's own server, and say how old a cached answer is")
@@ -93,7 +102,11 @@ func (q *ask) run(cmd *cobra.Command, names []string) (err error) {
 	if q.namesFile != "" {
 		q.files.Note(q.namesFile)
 	}
-	if err := q.prepare(cmd.Context()); err != nil {
+	about := len(names)
+	if q.namesFile != "" {
+		about = maxNames
+	}
+	if err := q.prepare(cmd.Context(), about); err != nil {
 		return err
 	}
 	defer q.keepEnd(&err)
@@ -116,7 +129,7 @@ func (q *ask) run(cmd *cobra.Command, names []string) (err error) {
 }
 
 // prepare turns the flags into what is asked and shown.
-func (q *ask) prepare(ctx context.Context) (err error) {
+func (q *ask) prepare(ctx context.Context, names int) (err error) {
 	if q.show.Parts, err = parts(q.parts, q.allParts); err != nil {
 		return err
 	}
@@ -130,6 +143,7 @@ func (q *ask) prepare(ctx context.Context) (err error) {
 		}
 		q.wanted = append(q.wanted, t)
 	}
+	q.names = names
 	if err := q.open(); err != nil {
 		return err
 	}
@@ -194,9 +208,9 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 	stop := q.progress()
 	defer stop()
 	q.session.Forgets = true // each is shown and counted as it comes
-	pace := exchange.Pace{Rate: q.rate}
+	pace := exchange.Pace{Rate: cmp.Or(q.rate, usualRate)}
 	if q.repeat > 1 {
-		pace.InFlight = 1 // what is measured must not stand in its own way
+		pace = exchange.Pace{Rate: cmp.Or(q.rate, repeatRate), InFlight: 1} // what is measured must not stand in its own way
 	}
 	q.session.Each(ctx, q.requests(ctx, names), pace, func(e *exchange.Exchange) bool {
 		pending = append(pending, e)
@@ -220,7 +234,11 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 // requests are the questions for the names, block by block: name, server, type.
 func (q *ask) requests(ctx context.Context, names iter.Seq2[string, error]) iter.Seq[exchange.Request] {
 	return func(yield func(exchange.Request) bool) {
+		count := 0
 		for typed, err := range names {
+			if count++; count > maxNames && err == nil {
+				err = usage(fmt.Errorf("--names: %w", errManyNames))
+			}
 			var name wire.Name
 			if err == nil {
 				name, err = parseName(typed)

@@ -82,6 +82,7 @@ type app struct {
 	stdout, stderr io.Writer
 	environ        []string
 	simulation     *lab.Lab
+	names          int // that the run is about; 0 means 1
 	session        *exchange.Session
 }
 
@@ -107,6 +108,12 @@ func command(ctx context.Context, open *files.Files, args []string, stdout, stde
 	err := root.ExecuteContext(ctx)
 	if a.session != nil {
 		a.session.Client.Close()
+		for _, told := range a.session.Client.Budget.Told() {
+			fmt.Fprintf(stderr, "unquil: %s\n", told)
+		}
+		if limited := a.session.Client.Limited(); limited != nil && (err == nil || onlyFaults(err)) {
+			err = limited
+		}
 	}
 	if a.simulation != nil {
 		a.simulation.Close()
@@ -226,7 +233,7 @@ func (a *app) rootsFlag(cmd *cobra.Command) {
 // open sets up the network, the lab's or the real one, and the session that
 // keeps the evidence.
 func (a *app) open() error {
-	if a.speed <= 0 || a.speed > 1e6 || a.wait < 0 || a.latency < 0 || a.tries < 0 || a.tries > 20 {
+	if a.speed <= 0 || a.speed > 1e6 || a.wait < 0 || a.wait > maxWait || a.latency < 0 || a.tries < 0 || a.tries > 20 {
 		return usage(errBounds)
 	}
 	a.class = wire.IN
@@ -238,7 +245,7 @@ func (a *app) open() error {
 	if err != nil {
 		return err
 	}
-	client := &exchange.Client{Network: internet, Now: time.Now, Options: options}
+	client := &exchange.Client{Network: internet, Now: time.Now, Options: options, Budget: exchange.NewBudget(a.names)}
 	if a.lab {
 		simulation, err := lab.New(lab.Options{Speed: a.speed, Latency: a.latency})
 		if err != nil {
@@ -263,6 +270,9 @@ func (a *app) open() error {
 	a.session = &exchange.Session{Client: client}
 	return a.openOutputs()
 }
+
+// maxWait is how long one attempt may take; more is a mistake.
+const maxWait = time.Hour
 
 // view draws on standard output.
 func (a *app) view() *text.View {
@@ -335,6 +345,9 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 		servers = append(servers, target.Server)
 	}
 	servers, err = a.question.fit(servers)
+	for _, s := range servers {
+		a.session.Client.Budget.Name(s.Address.Addr())
+	}
 	return servers, setup, err
 }
 
@@ -374,7 +387,11 @@ func (a *app) rootServers() ([]delegation.Server, error) {
 		if err != nil {
 			return nil, fmt.Errorf("reading root hints: %w", err)
 		}
-		return delegation.ReadRoots(bytes.NewReader(text), a.roots)
+		roots, err := delegation.ReadRoots(bytes.NewReader(text), a.roots)
+		for _, root := range roots {
+			a.session.Client.Budget.Name(root.Addresses...)
+		}
+		return roots, err
 	case a.simulation != nil:
 		return delegation.Roots(a.simulation.Hints()), nil
 	}
@@ -441,7 +458,7 @@ func shorten(text string) string {
 func (a *app) document(command string, findings []finding.Finding) data.Document {
 	d := data.Document{Unquil: version(), Command: command, Findings: findings}
 	if a.session != nil {
-		d.Exchanges = data.OfExchanges(a.session.Exchanges(), a.wire)
+		d.Exchanges, d.Limits = data.OfExchanges(a.session.Exchanges(), a.wire), a.session.Client.Budget.Told()
 	}
 	return d
 }

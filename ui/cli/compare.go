@@ -23,6 +23,7 @@ func newCompare(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			a.names = len(names)
 			probe, servers, _, err := a.begin(cmd.Context(), from)
 			if err != nil {
 				return err

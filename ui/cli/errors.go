@@ -57,6 +57,7 @@ var (
 	errList         = errors.New("not a list")
 	errNoOption     = errors.New("there is no such option")
 	errLeft         = errors.New("it is still in the report: nothing was written")
+	errManyNames    = errors.New("more than a million names")
 	errSpool        = errors.New("more than 2 GB come from where they can be read but once")
 	errNoValue      = errors.New("its value is missing")
 )
@@ -119,10 +120,12 @@ var advice = []struct {
 	{errYesNo, "leave the value out, or give true or false"},
 	{errList, "separate with commas, and put quotes around all of a part or nowhere"},
 	{errLeft, "redact without it, or hand the report over by other means; this is a fault of the program"},
+	{errManyNames, "split the list"},
+	{exchange.ErrThisMachine, "close what you do not need or raise the limits of this machine (ulimit -n), and ask again"},
 	{errSpool, "write them to a file, and decode that"},
 	{errNoValue, "unquil COMMAND --help says what the option takes"},
 	{errNoOption, "unquil COMMAND --help lists its options"},
-	{errBounds, "give times such as 2s, from 1 to 20 tries, a rate from 1 on, from 1 to 1000 repeats, and a speed over 0"},
+	{errBounds, "give times such as 2s, at most 1h, from 1 to 20 tries, a rate from 1 on, from 1 to 1000 repeats, and a speed over 0"},
 	{errPart, "give some of answer, authority, additional, question, header, timing"},
 	{errTogether, "leave one of them out"},
 	{errPrefix, "for example 192.0.2.1, 192.0.2.0/24 or 2001:db8::/120"},

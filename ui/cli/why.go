@@ -39,6 +39,7 @@ func newWhy(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			a.names = len(names)
 			probe, servers, setupErr, err := a.begin(cmd.Context(), from)
 			if err != nil && !errors.Is(err, setupErr) { // a machine without a resolver is a finding here
 				return err
@@ -216,7 +217,8 @@ func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Ex
 	}
 	if a.json {
 		finding.Sort(found)
-		d := data.Document{Unquil: version(), Command: "why", Findings: found, Result: list, NotJudged: notJudged, Exchanges: data.OfExchanges(exchanges, a.wire)}
+		d := a.document("why", found)
+		d.Result, d.NotJudged, d.Exchanges = list, notJudged, data.OfExchanges(exchanges, a.wire)
 		return firstOf(d.Write(a.stdout), verdictOn(found))
 	}
 	view := a.view()

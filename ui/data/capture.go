@@ -123,6 +123,9 @@ func OfOverview(o *conversation.Overview, view string) any {
 	}
 	if !o.First.IsZero() {
 		result["first"], result["last"] = o.First, o.Last
+		if o.AbsurdTimes() {
+			result["times_absurd"] = true
+		}
 	}
 	if len(o.Encrypted) > 0 {
 		list := []any{}

@@ -37,6 +37,7 @@ type Document struct {
 	Result    any               `json:"result,omitempty"`
 	Findings  []finding.Finding `json:"findings"`
 	NotJudged int               `json:"not_judged,omitempty"` // exchanges of a large capture that were only counted
+	Limits    []string          `json:"limits,omitempty"`     // bounds of the run that were hit, a sentence each
 	Exchanges []Exchange        `json:"exchanges"`
 }
 

@@ -2,6 +2,8 @@ package text
 
 import (
 	"cmp"
+	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -201,7 +203,7 @@ func (v *View) values(e *exchange.Exchange, followed []diagnosis.Followed, expla
 			style = severe["fault"]
 		}
 		v.flow(label, labelWidth, Outcome(e.Outcome), style)
-		if e.Err != nil && (e.Outcome == exchange.Rejection || e.Outcome == exchange.Unreachable) {
+		if e.Err != nil && (e.Outcome == exchange.Rejection || e.Outcome == exchange.Unreachable || e.Outcome == "" && !errors.Is(e.Err, context.Canceled)) {
 			v.flow("", labelWidth, e.Err.Error(), quiet)
 		}
 		return
@@ -380,8 +382,11 @@ func notes(e *exchange.Exchange) (all []string) {
 	}
 	if e.Reply != nil {
 		if edns, ok := e.Reply.EDNS(); ok {
-			for _, o := range edns.Options {
-				all = append(all, fmt.Sprintf("%s: the server adds (%s) %s.", about, o.Name(), o.Text()))
+			for _, o := range edns.Options[:min(len(edns.Options), maxOptions)] {
+				all = append(all, fmt.Sprintf("%s: the server adds (%s) %s.", about, o.Name(), shorten(o.Text())))
+			}
+			if more := len(edns.Options) - maxOptions; more > 0 {
+				all = append(all, fmt.Sprintf("%s: and %s more.", about, plural(more, "option", "options")))
 			}
 		}
 	}
@@ -397,6 +402,20 @@ func notes(e *exchange.Exchange) (all []string) {
 		all = append(all, fmt.Sprintf("%s: %d bytes follow the message that belong to nothing.", about, e.Reply.Trailing))
 	}
 	return all
+}
+
+// Bounds on what is shown of options: a server may add as many as it likes.
+const (
+	maxOptions = 12
+	maxOption  = 300 // characters of one
+)
+
+// shorten cuts a text that has no end.
+func shorten(text string) string {
+	if runes := []rune(text); len(runes) > maxOption {
+		return string(runes[:maxOption]) + "…"
+	}
+	return text
 }
 
 // Bare draws the asked values alone, one a line in master-file form.

@@ -29,7 +29,7 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 	v.line()
 	v.line(strong.Render("figures"))
 	if !o.First.IsZero() {
-		v.row("span", fmt.Sprintf("%s to %s UTC, %s", o.First.Format("2006-01-02 15:04:05"), o.Last.Format("15:04:05"), Took(o.Last.Sub(o.First))))
+		v.row("span", fmt.Sprintf("%s to %s UTC, %s", o.First.Format("2006-01-02 15:04:05"), o.Last.Format("15:04:05"), Took(o.Last.Sub(o.First)))+absurdWords(o))
 	}
 	share := ""
 	if o.Packets > 0 {
@@ -86,6 +86,14 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 	}
 	v.line()
 	v.flow("", 0, quiet.Render("more: --view exchanges, names, servers, clients, episodes, walks, local-link or timeline; --exchange N or --packet N shows one whole"), plainStyle)
+}
+
+// absurdWords says of a capture whose times cannot be that they are so.
+func absurdWords(o *conversation.Overview) string {
+	if !o.AbsurdTimes() {
+		return ""
+	}
+	return "; the times are absurd: the clock that gave them was wrong, and so is whatever is told of how long things took"
 }
 
 // views show what findings without exchanges are about.

@@ -1,0 +1,5 @@
+//go:build !linux && !windows
+
+package exchange
+
+func handle(fd uintptr) int { return int(fd) }
