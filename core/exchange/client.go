@@ -204,10 +204,8 @@ func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o 
 		e.Outcome = NoReply
 	case errors.Is(err, errNotBelieved):
 		e.Outcome = Rejection
-	case localLimit(err):
-		// Whether the server would have answered is not known.
-		e.Outcome, e.Err = "", fmt.Errorf("%w: %w", ErrThisMachine, err)
-		c.limited.CompareAndSwap(nil, &e.Err)
+	case localLimit(err, e.Server):
+		c.runOut(e, err)
 		return true
 	default:
 		e.Outcome = Unreachable
@@ -335,14 +333,26 @@ func Refusal(err error) bool {
 }
 
 // localLimit reports whether err means that this machine ran out of something: descriptors,
-// buffers or ports.
-func localLimit(err error) bool {
+// buffers or ports. Without a port a connection over IPv4 has no address to come from; over
+// IPv6 that is so wherever there is no IPv6.
+func localLimit(err error, server Server) bool {
+	if server.Address.Addr().Is4() && errors.Is(err, syscall.EADDRNOTAVAIL) {
+		return true
+	}
 	for _, limit := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRINUSE} {
 		if errors.Is(err, limit) {
 			return true
 		}
 	}
 	return false
+}
+
+// runOut ends an exchange for want of something that this machine ran out of: whether the
+// server would have answered is not known.
+func (c *Client) runOut(e *Exchange, err error) {
+	e.Outcome, e.Err = "", fmt.Errorf("%w: %w", ErrThisMachine, err)
+	first := e.Err
+	c.limited.CompareAndSwap(nil, &first)
 }
 
 // forget makes the next question to a server begin with a connection of its own: what is

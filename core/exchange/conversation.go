@@ -43,6 +43,8 @@ func (c *Client) Conversation(ctx context.Context, server Server, q wire.Questio
 		e.Outcome = NoReply
 	case errors.Is(err, errNotBelieved):
 		e.Outcome = Rejection
+	case localLimit(err, server):
+		c.runOut(&e, err)
 	default:
 		e.Outcome = Unreachable
 	}

@@ -6,6 +6,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/netip"
 	"slices"
@@ -37,8 +38,12 @@ type HostsLine struct {
 	Names   []string
 }
 
-// maxLines bounds what is read of one file.
-const maxLines = 100_000
+// Bounds on what is read of one file.
+const (
+	maxLines     = 100_000
+	maxBytes     = 16 << 20
+	maxResolvers = 16 // the systems themselves ask three
+)
 
 // Read reads the set-up under root: etc/resolv.conf, etc/nsswitch.conf and
 // etc/hosts. What a line says that is not understood is skipped, as the system's
@@ -96,7 +101,7 @@ func lines(root fs.FS, path, comments string, each func(number int, words []stri
 		return err
 	}
 	defer file.Close()
-	scanner := bufio.NewScanner(file)
+	scanner := bufio.NewScanner(io.LimitReader(file, maxBytes))
 	for number := 1; scanner.Scan() && number <= maxLines; number++ {
 		text := scanner.Text()
 		if at := strings.IndexAny(text, comments); at >= 0 {
@@ -115,7 +120,7 @@ func (s *Setup) resolver(words []string) {
 	}
 	switch words[0] {
 	case "nameserver":
-		if a, err := netip.ParseAddr(words[1]); err == nil {
+		if a, err := netip.ParseAddr(words[1]); err == nil && len(s.Resolvers) < maxResolvers {
 			s.Resolvers = append(s.Resolvers, netip.AddrPortFrom(a, 53))
 		}
 	case "search", "domain":

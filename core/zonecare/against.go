@@ -2,6 +2,7 @@ package zonecare
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"slices"
@@ -28,7 +29,7 @@ type ZoneContents struct {
 	Records []wire.Record
 	sets    map[setKey][]wire.Record
 	order   []setKey
-	cuts    []wire.Name
+	cuts    map[wire.Name]bool // in lower case
 }
 
 type setKey struct {
@@ -39,7 +40,7 @@ type setKey struct {
 // ReadContents takes in the records of a zone. Those below a delegation are left
 // out: they are not the zone's own word.
 func ReadContents(label string, zone wire.Name, records iter.Seq2[wire.Record, error]) (*ZoneContents, error) {
-	c := &ZoneContents{Label: label, sets: map[setKey][]wire.Record{}}
+	c := &ZoneContents{Label: label, sets: map[setKey][]wire.Record{}, cuts: map[wire.Name]bool{}}
 	for r, err := range records {
 		if err != nil {
 			return nil, err
@@ -47,15 +48,16 @@ func ReadContents(label string, zone wire.Name, records iter.Seq2[wire.Record, e
 		if !r.Name.Under(zone) {
 			return nil, fmt.Errorf("%s: %w", r.Name, transfer.ErrOutside)
 		}
+		if len(c.Records) == maxRecords {
+			return nil, fmt.Errorf("%s: %w", label, ErrLarge)
+		}
 		c.Records = append(c.Records, r)
-		if r.Type == wire.NS && !r.Name.Equal(zone) && !slices.ContainsFunc(c.cuts, r.Name.Equal) {
-			c.cuts = append(c.cuts, r.Name)
+		if r.Type == wire.NS && !r.Name.Equal(zone) {
+			c.cuts[r.Name.Fold()] = true
 		}
 	}
 	for _, r := range c.Records {
-		if below := slices.ContainsFunc(c.cuts, func(cut wire.Name) bool {
-			return r.Name.Under(cut) && (r.Type != wire.NS || !r.Name.Equal(cut))
-		}); below {
+		if c.below(r, zone) {
 			continue
 		}
 		k := setKey{r.Name.Fold(), r.Type}
@@ -68,7 +70,23 @@ func ReadContents(label string, zone wire.Name, records iter.Seq2[wire.Record, e
 }
 
 // isCut reports whether a zone below begins at name.
-func (c *ZoneContents) isCut(name wire.Name) bool { return slices.ContainsFunc(c.cuts, name.Equal) }
+func (c *ZoneContents) isCut(name wire.Name) bool { return c.cuts[name.Fold()] }
+
+// below reports whether a record belongs to a zone below, as the addresses of its servers do.
+func (c *ZoneContents) below(r wire.Record, zone wire.Name) bool {
+	for name := r.Name; name.Labels() > zone.Labels(); name = name.Parent() {
+		if c.isCut(name) && (r.Type != wire.NS || !name.Equal(r.Name)) {
+			return true
+		}
+	}
+	return false
+}
+
+// maxRecords is how many records of a zone are held against its servers in memory.
+const maxRecords = 3_000_000
+
+// ErrLarge says that a zone is too large to be held against its servers set by set.
+var ErrLarge = errors.New("more than 3 million records")
 
 // Held is one server against what it should serve.
 type Held struct {

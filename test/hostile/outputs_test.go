@@ -200,3 +200,36 @@ func TestInterruptsLeaveNothing(t *testing.T) {
 		})
 	}
 }
+
+// What the person interrupts is nobody's fault: no finding, no verdict comes of it.
+func TestInterruptsBlameNobody(t *testing.T) {
+	for _, args := range []string{
+		"ask www.hollowtarn.example --from kiosk --wait 30s",
+		"compare www.hollowtarn.example --from kiosk,office --wait 30s",
+		"reverse 203.0.113.80 --from kiosk --wait 30s",
+		"watch www.hollowtarn.example --from kiosk --wait 30s",
+		"why www.hollowtarn.example --from kiosk --wait 30s",
+		"local www.hollowtarn.example --lab-machine dead-end --wait 30s",
+		"zone camera.hollowtarn.example --wait 30s",
+		"trace summit.camera.hollowtarn.example --wait 30s",
+		"transfer hollowtarn.example --from ns.farhost.test --lab-latency 30s --wait 50s",
+	} {
+		t.Run(args, func(t *testing.T) {
+			t.Parallel()
+			s := setting{folder: t.TempDir()}
+			ctx, stop := context.WithTimeout(t.Context(), limit)
+			defer stop()
+			cmd, stdout, stderr := s.start(ctx, strings.Fields(args)...)
+			require.NoError(t, cmd.Start())
+			time.Sleep(700 * time.Millisecond)
+			require.NoError(t, cmd.Process.Signal(os.Interrupt))
+			cmd.Wait()
+			require.NoError(t, ctx.Err(), "it did not end")
+			assert.Equal(t, 1, cmd.ProcessState.ExitCode())
+			assert.Contains(t, stderr.String(), "stopped before the end")
+			for _, blame := range []string{"no-reply", "unreachable", "transfer-broken", "server-failure", "fault ", "firewall"} {
+				assert.NotContains(t, stdout.String(), blame)
+			}
+		})
+	}
+}

@@ -18,6 +18,7 @@ import (
 	"unquil/core/machine"
 	"unquil/core/tsig"
 	"unquil/core/wire"
+	"unquil/core/zonecare"
 	"unquil/core/zonefile"
 	"unquil/ui/files"
 )
@@ -119,6 +120,7 @@ var advice = []struct {
 	{errDuration, "give a time with its unit, such as 200ms, 2s or 1m30s"},
 	{errYesNo, "leave the value out, or give true or false"},
 	{errList, "separate with commas, and put quotes around all of a part or nowhere"},
+	{zonecare.ErrLarge, "unquil transfer ZONE --from SERVER --against FILE holds zones of any size against each other"},
 	{errLeft, "redact without it, or hand the report over by other means; this is a fault of the program"},
 	{errManyNames, "split the list"},
 	{exchange.ErrThisMachine, "close what you do not need or raise the limits of this machine (ulimit -n), and ask again"},

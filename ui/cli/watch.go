@@ -15,6 +15,9 @@ import (
 	"unquil/ui/data"
 )
 
+// leastEvery is how often a resolver is asked at the most.
+const leastEvery = 50 * time.Millisecond
+
 // newWatch is `unquil watch`.
 func newWatch(a *app) *cobra.Command {
 	var typ string
@@ -30,7 +33,7 @@ func newWatch(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if w.Every <= 0 || w.For < 0 {
+			if w.Every < leastEvery || w.For < 0 {
 				return usage(errBounds)
 			}
 			if w.UntilAgree && len(w.Until) > 0 {

@@ -63,6 +63,7 @@ const (
 	maxShown  = 250 // exchanges
 	maxLadder = 48
 	maxLanes  = 8
+	maxPieces = 600 // of one message
 )
 
 //go:embed report.html
@@ -207,9 +208,10 @@ func (p *page) Parts(e *exchange.Exchange) (all []part) {
 		if broken != nil {
 			part.Broken = broken.Error()
 		}
-		for _, piece := range pieces {
+		for _, piece := range pieces[:min(len(pieces), maxPieces)] {
 			part.Rows = append(part.Rows, named{piece, fmt.Sprintf("% x", data[piece.Offset:piece.Offset+min(piece.Length, 16)]) + more(piece.Length-16)})
 		}
+		part.More = len(pieces) - len(part.Rows)
 		all = append(all, part)
 	}
 	for i := range e.Attempts {
@@ -241,6 +243,7 @@ type part struct {
 	Size   int
 	Broken string
 	Rows   []named
+	More   int // pieces that are not shown
 }
 
 type named struct {

@@ -168,6 +168,9 @@ func exchanges(numbers []int) string {
 
 // Seconds says a TTL the way people do, with the number of seconds.
 func Seconds(s uint32) string {
+	if s > 1<<31-1 {
+		return fmt.Sprintf("%d, which is absurd and counts as 0 (RFC 2181 §8)", s)
+	}
 	if s < 60 {
 		return wire.Period(s)
 	}

@@ -223,8 +223,11 @@ func ednsWords(m *wire.Message) string {
 	if e.DO {
 		words = append(words, "DNSSEC wanted")
 	}
-	for _, o := range e.Options {
-		words = append(words, o.Name()+" "+o.Text())
+	for _, o := range e.Options[:min(len(e.Options), maxOptions)] {
+		words = append(words, o.Name()+" "+shorten(o.Text()))
+	}
+	if more := len(e.Options) - maxOptions; more > 0 {
+		words = append(words, fmt.Sprintf("and %s more", plural(more, "option", "options")))
 	}
 	return strings.Join(words, ", ")
 }
