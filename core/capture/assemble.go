@@ -24,8 +24,7 @@ type flow struct {
 	data      []byte // the beginning of a message that is not whole
 	ahead     []segment
 	backlog   int
-	began     Packet // of data: the packet that its first byte came in
-	previous  *flow  // a ring by use
+	previous  *flow // a ring by use
 	following *flow
 }
 

@@ -56,7 +56,6 @@ type Choice struct {
 	Where            string // a condition over [Fields]
 
 	program *vm.Program
-	zero    bool
 }
 
 // Compile makes the choice ready, and returns it as a function; nil when all

@@ -26,7 +26,6 @@ type Sorter struct {
 	entries [][]byte // each: key length, key, record
 	used    int
 	runs    []*os.File
-	ready   bool
 }
 
 // Add takes one more record.

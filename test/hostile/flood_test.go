@@ -20,7 +20,6 @@ import (
 // tree is a hostile internet on loopback addresses, at port 53: a root that refers
 // everything a label further down, to servers at the addresses that it likes.
 type tree struct {
-	folder  setting
 	mu      sync.Mutex
 	packets map[string]int // that an address got
 }

@@ -58,9 +58,8 @@ func OfTiming(e *exchange.Exchange, t exchange.Timing) Timing {
 // Stream writes a document whose exchanges are written as they come, so that
 // memory does not grow with their number.
 type Stream struct {
-	w      io.Writer
-	any    bool
-	number int
+	w   io.Writer
+	any bool
 }
 
 // NewStream begins the document.
