@@ -59,7 +59,7 @@ func TestOutputsDestroyNothing(t *testing.T) {
 		{"a configuration", file("x.toml"), "ask www.hollowtarn.example --config x.toml --keep x.toml --overwrite", "x.toml", "it is being read"},
 		{"two outputs of one name", nil, "why tickets.hollowtarn.example --report x.html --keep x.pcapng", "", "two outputs have this name"},
 		{"the lab", file("lab/scenario.toml"), "lab export lab", "lab/scenario.toml", "it exists already"},
-		{"a folder that is not there", nil, "ask www.hollowtarn.example --keep gone/x.pcapng", "", "no such file"},
+		{"a folder that is not there", nil, "ask www.hollowtarn.example --keep gone/x.pcapng", "", "its folder is not there"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			s, own := morning(t)

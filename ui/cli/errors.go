@@ -155,6 +155,7 @@ var advice = []struct {
 	{files.ErrInput, "give another name: a file that is being read is never written over"},
 	{files.ErrTwice, "give each output a name of its own"},
 	{files.ErrFolder, "give the name of a file"},
+	{files.ErrNoFolder, "make the folder, or give another name"},
 	{files.ErrDangling, "remove the link, or give another name"},
 	{files.ErrKind, "give the name of a file, a device or a FIFO"},
 	{files.ErrLarge, "check that this is the file you mean"},

@@ -22,6 +22,7 @@ var (
 	ErrInput     = errors.New("it is being read")
 	ErrTwice     = errors.New("two outputs have this name")
 	ErrFolder    = errors.New("it is a folder")
+	ErrNoFolder  = errors.New("its folder is not there")
 	ErrDangling  = errors.New("it is a symbolic link to a file that is not there")
 	ErrKind      = errors.New("nothing can be written to a file of its kind")
 	ErrLarge     = errors.New("it is larger than such a file ever is")
@@ -184,7 +185,7 @@ func (f *Files) find(name string) (t target, err error) {
 		}
 		folder, base := filepath.Split(name)
 		if folder, err = filepath.EvalSymlinks(filepath.Clean(folder)); err != nil {
-			return t, err
+			return refuse(ErrNoFolder)
 		}
 		t.path = filepath.Join(folder, base)
 	default:
@@ -202,6 +203,9 @@ func (f *Files) find(name string) (t target, err error) {
 		return t, nil
 	}
 	if in := f.read(t.old); in != nil {
+		if in.name == name {
+			return refuse(ErrInput)
+		}
 		return refuse(fmt.Errorf("%w (as %s)", ErrInput, in.name))
 	}
 	switch {
