@@ -33,9 +33,12 @@ var mayImport = map[string][]string{
 	"core/transfer":     {"core/wire", "core/exchange", "core/finding", "core/tsig"},
 	"core/zonecare":     {"core/wire", "core/exchange", "core/finding", "core/tsig", "core/transfer"},
 	"core/redact":       {"core/wire", "core/idn", "core/escape", "core/exchange"},
-	"core/diagnosis":    {"core/zonecare", "core/transfer", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation"},
+	"core/mail":         {"core/wire"},
+	"core/probe":        {"core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation"},
+	"core/diagnosis":    {"core/probe", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation"},
 	"lab":               {"core/wire", "core/zonefile", "core/exchange", "core/capture", "core/tsig"},
 	"lab/generate":      {"lab"},
+	"lab/labtest":       {"core/*", "lab"}, // for tests
 	"ui/text":           {"core/*", "lab", "ui/data"},
 	"ui/page":           {"core/*"},
 	"ui/data":           {"core/*", "lab"},

@@ -24,9 +24,11 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
+	"unquil/core/probe"
 	"unquil/core/redact"
 	"unquil/core/wire"
 	"unquil/lab"
+	"unquil/lab/labtest"
 	"unquil/ui/page"
 )
 
@@ -47,11 +49,11 @@ func (b bench) why(c diagnosis.Case, path string) diagnosis.Verdict {
 	}
 	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: benchWait, Tries: 2}}
 	defer client.Close()
-	probe := diagnosis.Probe{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints())}
+	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints())}
 	begun := time.Now()
-	v := probe.Why(b.t.Context(), c)
+	v := diagnosis.Why(b.t.Context(), prober, c)
 	assert.LessOrEqual(b.t, time.Since(begun), 3*benchWait+benchWait/10, "%s: what can be waited for at once is", c.Name)
-	b.tellsNothing(c.Name, v, probe.Session.Exchanges())
+	b.tellsNothing(c.Name, v, prober.Session.Exchanges())
 	return v
 }
 
@@ -108,7 +110,7 @@ func (b bench) of(f lab.Fault) diagnosis.Case {
 		c.Name = wire.MustParseName(f.Typed + ".")
 	}
 	if f.From != "" {
-		c.Resolvers = []exchange.Server{resolver(b.t, b.lab, f.From)}
+		c.Resolvers = []exchange.Server{labtest.Resolver(b.t, b.lab, f.From)}
 		return c
 	}
 	setup, err := machine.Read(lab.Machine(f.Machine))
@@ -169,7 +171,7 @@ func runBench(t *testing.T) (*lab.Scenario, []string) {
 	for n, h := range l.Scenario.Healthy {
 		wait.Go(func() {
 			i := len(l.Scenario.Faults) + n
-			c := diagnosis.Case{Name: wire.MustParseName(h.Name), Types: types(t, h.Types...), Resolvers: []exchange.Server{resolver(t, l, cmp.Or(h.From, "office"))}}
+			c := diagnosis.Case{Name: wire.MustParseName(h.Name), Types: types(t, h.Types...), Resolvers: []exchange.Server{labtest.Resolver(t, l, cmp.Or(h.From, "office"))}}
 			v := b.why(c, h.Path)
 			code, at, where := given(&v)
 			right[i] = len(v.Cause) == 0
@@ -191,7 +193,7 @@ func row(what, asked, want, got, where string, right bool, v *diagnosis.Verdict)
 	if right {
 		return "| right " + line
 	}
-	return "| WRONG " + line + fmt.Sprintf("\n    said: %s\n    found: %v\n    checks: %v", v.Text, codes(v.Findings()), v.Checks)
+	return "| WRONG " + line + fmt.Sprintf("\n    said: %s\n    found: %v\n    checks: %v", v.Text, labtest.Codes(v.Findings()), v.Checks)
 }
 
 func words(all ...string) string {

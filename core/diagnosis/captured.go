@@ -227,7 +227,7 @@ func (c *captured) wrong(s *seen) []finding.Finding {
 	for _, at := range slices.Sorted(maps.Keys(shown)) {
 		all = append(all, c.Findings[at])
 	}
-	return merge(all)
+	return finding.Merge(all)
 }
 
 func asksFor(e *exchange.Exchange) asker { return asker{e.Client.Addr(), e.Question.Type} }

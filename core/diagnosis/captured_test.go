@@ -23,6 +23,7 @@ import (
 	"unquil/core/machine"
 	"unquil/core/wire"
 	"unquil/lab"
+	"unquil/lab/labtest"
 )
 
 func captured(t *testing.T, file string) *conversation.Overview {
@@ -88,7 +89,7 @@ func TestCaptured(t *testing.T) {
 
 // Twenty names and one dead server are one verdict.
 func TestOneCauseIsOneVerdict(t *testing.T) {
-	p, l := probe(t)
+	p, l := labtest.Prober(t)
 	var cases []diagnosis.Case
 	for i := range 20 {
 		name := wire.MustParseName(fmt.Sprintf("host%d.closing.works.example", i))
@@ -96,10 +97,10 @@ func TestOneCauseIsOneVerdict(t *testing.T) {
 			name = wire.MustParseName("web.hollowtarn.example")
 		}
 		c := diagnosis.Case{Name: name, Types: []wire.Type{wire.A}}
-		c.Resolvers = append(c.Resolvers, resolver(t, l, "isp"))
+		c.Resolvers = append(c.Resolvers, labtest.Resolver(t, l, "isp"))
 		cases = append(cases, c)
 	}
-	verdicts := diagnosis.Group(p.WhyAll(t.Context(), cases))
+	verdicts := diagnosis.Group(diagnosis.WhyAll(t.Context(), p, cases))
 	require.Len(t, verdicts, 2)
 	assert.Len(t, verdicts[0].Names, 19)
 	assert.Equal(t, "closing.works.example.", verdicts[0].At)
@@ -110,7 +111,7 @@ func TestOneCauseIsOneVerdict(t *testing.T) {
 
 // What programs on the machine get may come from another source than its resolvers.
 func TestBackAtTheMachine(t *testing.T) {
-	p, l := probe(t)
+	p, l := labtest.Prober(t)
 	setup, err := machine.Read(lab.Machine(""))
 	require.NoError(t, err)
 	for _, tt := range []struct {
@@ -121,12 +122,12 @@ func TestBackAtTheMachine(t *testing.T) {
 		{"from elsewhere", "192.0.2.200", []string{"concern source-differs"}},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			v := p.Why(t.Context(), diagnosis.Case{Typed: "web.hollowtarn.example.", Name: wire.MustParseName("web.hollowtarn.example"), Types: []wire.Type{wire.A}, Setup: &setup,
-				Resolvers: []exchange.Server{resolver(t, l, "office")}, System: func(context.Context, string) ([]netip.Addr, error) {
+			v := diagnosis.Why(t.Context(), p, diagnosis.Case{Typed: "web.hollowtarn.example.", Name: wire.MustParseName("web.hollowtarn.example"), Types: []wire.Type{wire.A}, Setup: &setup,
+				Resolvers: []exchange.Server{labtest.Resolver(t, l, "office")}, System: func(context.Context, string) ([]netip.Addr, error) {
 					return []netip.Addr{netip.MustParseAddr(tt.own)}, nil
 				}})
 			var heavy []string
-			for _, f := range codes(v.Findings()) {
+			for _, f := range labtest.Codes(v.Findings()) {
 				if !strings.HasPrefix(f, "note") {
 					heavy = append(heavy, f)
 				}

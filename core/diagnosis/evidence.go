@@ -11,6 +11,7 @@ import (
 	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/wire"
 )
 
@@ -20,7 +21,7 @@ func (r *round) judgeAnswers(ctx context.Context) {
 		check := r.begin("the resolvers against the zone's own servers")
 		var wait sync.WaitGroup
 		for i, q := range r.questions {
-			wait.Go(func() { r.compared[i].Result = r.weigh(ctx, q, r.answers[i], r.compared[i].Walk) })
+			wait.Go(func() { r.compared[i].Result = r.Weigh(ctx, q, r.answers[i], r.compared[i].Walk) })
 		}
 		wait.Wait()
 		state, saw := Fine, []string{}
@@ -52,10 +53,10 @@ func (r *round) besides(e *exchange.Exchange, about finding.About) (found []find
 		found = append(found, finding.New(finding.RecursionUnavailable, finding.Fault, about,
 			fmt.Sprintf("%s offers no recursion: it is no resolver for you, and answers %s.", e.Server.Name(), e.Outcome), e.Number))
 	}
-	if e.Took() > slowAfter {
+	if e.Took() > probe.SlowAfter {
 		found = append(found, finding.New(finding.Slow, finding.Concern, about, fmt.Sprintf("%s took %.1f s to answer.", e.Server.Name(), e.Took().Seconds()), e.Number))
 	}
-	for _, f := range oddities(e, about) {
+	for _, f := range probe.Oddities(e, about) {
 		if _, told := failureCodes[f.Code]; !told || e.Outcome.Good() {
 			found = append(found, f)
 		}
@@ -216,7 +217,7 @@ func (r *round) judgeTargets(ctx context.Context) {
 			lead = append(lead, r.answers[i][0])
 		}
 	}
-	if len(lead) == 0 || !r.Address.IsValid() && !slices.ContainsFunc(r.Types, func(t wire.Type) bool { return hostTypes[t] }) {
+	if len(lead) == 0 || !r.Address.IsValid() && !slices.ContainsFunc(r.Types, func(t wire.Type) bool { return probe.PointsAtHost[t] }) {
 		return
 	}
 	check := r.begin("what the answer points at")
@@ -224,9 +225,9 @@ func (r *round) judgeTargets(ctx context.Context) {
 	saw := "every host has an address"
 	if r.Address.IsValid() {
 		saw = "the name leads back to the address"
-		reversal := Reversal{Address: r.Address, Name: r.Name, Exchange: lead[0]}
-		r.leadBack(ctx, &reversal)
-		found = reversal.findings(true)
+		reversal := probe.Reversal{Address: r.Address, Name: r.Name, Exchange: lead[0]}
+		r.LeadBack(ctx, &reversal)
+		found = reversal.Found(true)
 	} else {
 		_, found = r.Follow(ctx, lead)
 	}

@@ -6,21 +6,22 @@ import (
 	"sync"
 
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/wire"
 )
 
 // together is how many cases are looked into at once.
 const together = 6
 
-// WhyAll is [Probe.Why] for several cases, and returns the verdicts in their order.
-func (p Probe) WhyAll(ctx context.Context, cases []Case) []Verdict {
+// WhyAll is [Why] for several cases, and returns the verdicts in their order.
+func WhyAll(ctx context.Context, p probe.Prober, cases []Case) []Verdict {
 	verdicts := make([]Verdict, len(cases))
 	var wait sync.WaitGroup
 	slots := make(chan struct{}, together)
 	for i, c := range cases {
 		slots <- struct{}{}
 		wait.Go(func() {
-			verdicts[i] = p.Why(ctx, c)
+			verdicts[i] = Why(ctx, p, c)
 			<-slots
 		})
 	}
@@ -92,6 +93,6 @@ func asOne(group []Verdict) Verdict {
 		one.Lasts = max(one.Lasts, v.Lasts)
 		cause, follows, also = append(cause, v.Cause...), append(follows, v.Follows...), append(also, v.Also...)
 	}
-	one.Cause, one.Follows, one.Also = merge(cause), merge(follows), merge(also)
+	one.Cause, one.Follows, one.Also = finding.Merge(cause), finding.Merge(follows), finding.Merge(also)
 	return one
 }

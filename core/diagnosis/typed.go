@@ -12,6 +12,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
+	"unquil/core/probe"
 	"unquil/core/wire"
 )
 
@@ -43,17 +44,17 @@ func (r *round) machine(ctx context.Context) {
 		r.end(at, Fine, saw)
 		return
 	}
-	n := r.localName(ctx, *r.Setup, r.Resolvers[0], typed, r.Name, nil)
+	n := r.AsTyped(ctx, probe.Surroundings{Setup: *r.Setup, Resolvers: r.Resolvers}, typed, r.Name)
 	switch {
-	case n.Found != nil:
-		r.Name = n.Found.Name
+	case n.Chosen != nil:
+		r.Name = n.Chosen.Name
 	case len(candidates) > 1 && r.Name.Labels() == 1:
 		r.Name = candidates[0].Name // one label alone is meant with a suffix
 	}
 	if hidden := r.hidden(ctx, n); hidden != nil {
 		n.Asked = append(n.Asked, hidden...)
 	}
-	for _, f := range n.findings() {
+	for _, f := range n.Found() {
 		if _, failed := failureCodes[f.Code]; !failed { // which is told where the resolver is judged
 			r.found = append(r.found, f)
 		}
@@ -65,8 +66,8 @@ func (r *round) machine(ctx context.Context) {
 	if len(hosts) > 0 {
 		saw += fmt.Sprintf("; its hosts file has %s", typed)
 	}
-	if n.Found != nil && n.Found.Suffix != "" {
-		saw += fmt.Sprintf("; the search list makes %s of it", n.Found.Name.Spoken())
+	if n.Chosen != nil && n.Chosen.Suffix != "" {
+		saw += fmt.Sprintf("; the search list makes %s of it", n.Chosen.Name.Spoken())
 	}
 	r.end(at, state, saw)
 }
@@ -77,7 +78,7 @@ func (r *round) backHome(ctx context.Context) {
 	if r.Setup == nil {
 		return
 	}
-	r.found = append(r.found, stubs(*r.Setup, r.control)...)
+	r.found = append(r.found, probe.Stubs(*r.Setup, r.control)...)
 	if r.System == nil || !slices.ContainsFunc(r.Types, func(t wire.Type) bool { return t == wire.A || t == wire.AAAA }) {
 		return
 	}
@@ -116,11 +117,11 @@ func (r *round) backHome(ctx context.Context) {
 
 // hidden asks for the candidates behind the one that was found: where one of them
 // says something else, the suffix has led to another name than may be meant.
-func (r *round) hidden(ctx context.Context, n *LocalName) []*exchange.Exchange {
-	if n.Found == nil || n.Found.Suffix == "" {
+func (r *round) hidden(ctx context.Context, n *probe.LocalName) []*exchange.Exchange {
+	if n.Chosen == nil || n.Chosen.Suffix == "" {
 		return nil
 	}
-	behind := n.Candidates[slices.Index(n.Candidates, *n.Found)+1:]
+	behind := n.Candidates[slices.Index(n.Candidates, *n.Chosen)+1:]
 	var requests []exchange.Request
 	for _, c := range behind {
 		requests = append(requests, exchange.Request{Server: r.Resolvers[0], Question: wire.Question{Name: c.Name, Type: wire.A, Class: wire.IN}})
@@ -134,8 +135,8 @@ func (r *round) hidden(ctx context.Context, n *LocalName) []*exchange.Exchange {
 		}) {
 			continue
 		}
-		r.found = append(r.found, finding.New(finding.SuffixAppended, finding.Concern, finding.About{Name: n.Found.Name.String()},
-			fmt.Sprintf("%s is taken for %s, by the suffix %s; behind it stands %s, with the address %s.", n.Typed, n.Found.Name.Spoken(), n.Found.Suffix, behind[i].Name.Spoken(), values[0]), e.Number))
+		r.found = append(r.found, finding.New(finding.SuffixAppended, finding.Concern, finding.About{Name: n.Chosen.Name.String()},
+			fmt.Sprintf("%s is taken for %s, by the suffix %s; behind it stands %s, with the address %s.", n.Typed, n.Chosen.Name.Spoken(), n.Chosen.Suffix, behind[i].Name.Spoken(), values[0]), e.Number))
 	}
 	return nil
 }

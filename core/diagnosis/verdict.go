@@ -8,6 +8,7 @@ import (
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/wire"
 )
 
@@ -33,7 +34,7 @@ type Verdict struct {
 	Follows   []finding.Finding // seen besides, and explained by the cause
 	Also      []finding.Finding // seen besides, for itself
 	Checks    []Check
-	Compared  []Compared
+	Compared  []probe.Compared
 }
 
 // decide picks the finding that explains the others.
@@ -181,7 +182,7 @@ func (r rule) joins(first *finding.Finding, f finding.Finding) bool {
 // promote makes faults of concerns that every server of a zone gives reason for,
 // when a resolver that works fails for the name: it may not find the way round
 // that this program found.
-func promote(found []finding.Finding, compared []Compared) {
+func promote(found []finding.Finding, compared []probe.Compared) {
 	fails := func(f finding.Finding) bool {
 		return f.Severity == finding.Fault && f.About.Zone == "" && (f.Code == finding.ServerFailure || f.Code == finding.NoReply)
 	}
@@ -224,7 +225,7 @@ func (v *Verdict) onlyType() string {
 		c := &v.Compared[i]
 		name := c.Question.Type.String()
 		hit := slices.ContainsFunc(v.Cause, func(f finding.Finding) bool {
-			return slices.ContainsFunc(f.Evidence, func(n int) bool { return c.has(n) })
+			return slices.ContainsFunc(f.Evidence, func(n int) bool { return has(c, n) })
 		})
 		if hit {
 			failed = append(failed, name)
@@ -239,7 +240,7 @@ func (v *Verdict) onlyType() string {
 }
 
 // has reports whether an exchange belongs to the comparison or its walk.
-func (c *Compared) has(number int) bool {
+func has(c *probe.Compared, number int) bool {
 	for i := range c.Groups {
 		for _, m := range c.Groups[i].Members {
 			if m.Exchange.Number == number {
@@ -263,7 +264,7 @@ func (c *Compared) has(number int) bool {
 // own servers were not seen to answer.
 func (v *Verdict) unseen() {
 	if len(v.Cause) == 0 || v.Cause[0].Code != finding.ServerFailure || v.Cause[0].About.Zone != "" ||
-		slices.ContainsFunc(v.Compared, func(c Compared) bool { return c.Truth() != nil }) {
+		slices.ContainsFunc(v.Compared, func(c probe.Compared) bool { return c.Truth() != nil }) {
 		return
 	}
 	v.Sure, v.Because = finding.Likely, "the resolver says so itself"

@@ -1,3 +1,13 @@
+// Package diagnosis gives one verdict: where a name fails, and why.
+//
+// A round ([Why]) has package probe ask everything that does not depend on what came before:
+// this machine's set-up, its resolvers, and the walk from the root with the zone's own
+// servers. What that leaves open is asked next, by a table of tests that tell causes apart.
+// Each test and each judge adds findings. Then the verdict is decided: a table of rules
+// (rules.go), ordered from the nearest cause to the farthest symptom, says of each finding
+// where it places the failure, who can fix it, and which others follow from it. The
+// highest rule that applies is the cause; what it explains and what stands for itself are
+// told below it. A capture is judged by the same rules, on what passed by ([Captured]).
 package diagnosis
 
 import (
@@ -12,6 +22,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
+	"unquil/core/probe"
 	"unquil/core/wire"
 )
 
@@ -22,16 +33,16 @@ type Case struct {
 	Types     []wire.Type
 	Address   netip.Addr // whose reverse name Name is; invalid where it is none
 	Resolvers []exchange.Server
-	Others    []exchange.Server // resolvers to hold those against: what they say is told, and not judged
-	Setup     *machine.Setup    // of the machine whose resolvers these are; nil where they were named
-	SetupErr  error             // what reading that set-up gave
-	System    SystemLookup      // that machine's own look-up; nil where it cannot be tried
-	Watch     func([]Check)     // is called with all checks whenever one changes; nil: nobody
+	Others    []exchange.Server  // resolvers to hold those against: what they say is told, and not judged
+	Setup     *machine.Setup     // of the machine whose resolvers these are; nil where they were named
+	SetupErr  error              // what reading that set-up gave
+	System    probe.SystemLookup // that machine's own look-up; nil where it cannot be tried
+	Watch     func([]Check)      // is called with all checks whenever one changes; nil: nobody
 }
 
 // round is one case on its way to a verdict.
 type round struct {
-	Probe
+	probe.Prober
 	Case
 	board
 	found     []finding.Finding
@@ -39,15 +50,15 @@ type round struct {
 	answers   [][]*exchange.Exchange // by question, then by resolver
 	others    []*exchange.Exchange   // of the first question
 	control   []*exchange.Exchange   // by resolver: asked for the root servers, which every resolver knows
-	compared  []Compared
+	compared  []probe.Compared
 }
 
 // Why makes the round that a technician would make, everything at once that does
 // not depend on what came before: this machine's set-up, its resolvers, the walk
 // from the root with the zone's own servers, and then whatever tells the causes
 // apart. When ctx ends, the verdict holds what is known.
-func (p Probe) Why(ctx context.Context, c Case) Verdict {
-	r := &round{Probe: p, Case: c}
+func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
+	r := &round{Prober: p, Case: c}
 	r.watch = c.Watch
 	r.machine(ctx)
 	for _, t := range c.Types {
@@ -63,7 +74,7 @@ func (p Probe) Why(ctx context.Context, c Case) Verdict {
 	r.soften()
 	r.unhurt()
 	v := Verdict{Name: r.Name, Types: c.Types, Checks: r.checks, Compared: r.compared}
-	v.decide(merge(r.found))
+	v.decide(finding.Merge(r.found))
 	r.nearer(&v)
 	v.unseen()
 	v.Elsewhere = r.elsewhere()
@@ -76,7 +87,7 @@ func (p Probe) Why(ctx context.Context, c Case) Verdict {
 func (r *round) askEverybody(ctx context.Context) {
 	var wait sync.WaitGroup
 	r.answers = make([][]*exchange.Exchange, len(r.questions))
-	r.compared = make([]Compared, len(r.questions))
+	r.compared = make([]probe.Compared, len(r.questions))
 	for i := range r.answers {
 		r.answers[i] = make([]*exchange.Exchange, len(r.Resolvers))
 	}
@@ -109,7 +120,7 @@ func (r *round) askEverybody(ctx context.Context) {
 		check := r.begin(fmt.Sprintf("walk from the root for %s", q.Type))
 		wait.Go(func() {
 			walker := delegation.Walker{Session: r.Session, Roots: r.Roots}
-			r.compared[i].Walk = Trace(ctx, &walker, q)
+			r.compared[i].Walk = probe.Trace(ctx, &walker, q)
 			state, saw := walkState(r.compared[i].Walk)
 			r.end(check, state, saw)
 		})
@@ -214,32 +225,4 @@ func (r *round) nearer(v *Verdict) {
 			v.Cause[0].AddEvidence(c.Number)
 		}
 	}
-}
-
-// merge drops what the question for another type has found already: the same
-// thing wrong with the same server.
-func merge(found []finding.Finding) []finding.Finding {
-	type key struct {
-		code                  finding.Code
-		zone, server, address string
-	}
-	seen := map[key]int{}
-	var kept []finding.Finding
-	var evidence [][]int
-	for _, f := range found {
-		k := key{f.Code, f.About.Zone, f.About.Server, f.About.Address}
-		if at, ok := seen[k]; ok {
-			if f.Severity.Weight() > kept[at].Severity.Weight() {
-				f, kept[at] = kept[at], f
-			}
-			evidence[at] = append(evidence[at], f.Evidence...)
-			continue
-		}
-		seen[k] = len(kept)
-		kept, evidence = append(kept, f), append(evidence, nil)
-	}
-	for i, more := range evidence {
-		kept[i].AddEvidence(more...)
-	}
-	return kept
 }

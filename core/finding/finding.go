@@ -269,3 +269,31 @@ const (
 	Certain = "certain"
 	Likely  = "likely"
 )
+
+// Merge drops what the question for another type has found already: the same
+// thing wrong with the same server.
+func Merge(found []Finding) []Finding {
+	type key struct {
+		code                  Code
+		zone, server, address string
+	}
+	seen := map[key]int{}
+	var kept []Finding
+	var evidence [][]int
+	for _, f := range found {
+		k := key{f.Code, f.About.Zone, f.About.Server, f.About.Address}
+		if at, ok := seen[k]; ok {
+			if f.Severity.Weight() > kept[at].Severity.Weight() {
+				f, kept[at] = kept[at], f
+			}
+			evidence[at] = append(evidence[at], f.Evidence...)
+			continue
+		}
+		seen[k] = len(kept)
+		kept, evidence = append(kept, f), append(evidence, nil)
+	}
+	for i, more := range evidence {
+		kept[i].AddEvidence(more...)
+	}
+	return kept
+}

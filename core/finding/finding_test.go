@@ -24,3 +24,16 @@ func TestSortAndWorst(t *testing.T) {
 	assert.Equal(t, Fault, Worst(all))
 	assert.Equal(t, Severity(""), Worst(nil))
 }
+
+func TestMergeKeepsTheWorstAndAllEvidence(t *testing.T) {
+	about := About{Zone: "a.zone.", Server: "ns."}
+	merged := Merge([]Finding{
+		New(AnswersDiffer, Note, about, "for AAAA", 5),
+		New(AnswersDiffer, Fault, about, "for A", 2),
+		New(SerialsDiffer, Note, about, "serial", 3),
+	})
+	assert.Len(t, merged, 2)
+	assert.Equal(t, Fault, merged[0].Severity)
+	assert.Equal(t, "for A", merged[0].Text)
+	assert.Equal(t, []int{2, 5}, merged[0].Evidence)
+}

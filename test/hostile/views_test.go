@@ -25,6 +25,7 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/transfer"
 	"unquil/core/wire"
 	"unquil/ui/data"
@@ -198,8 +199,8 @@ func everyView(t *testing.T, text_ string) map[string]string {
 	for _, p := range text.PartNames {
 		all[p] = true
 	}
-	verdict, walk, zone := filled[diagnosis.Verdict](text_), filled[delegation.Walk](text_), filled[diagnosis.Zone](text_)
-	compared, fetched, local := *filled[[]diagnosis.Compared](text_), filled[transfer.Fetched](text_), filled[diagnosis.Local](text_)
+	verdict, walk, zone := filled[diagnosis.Verdict](text_), filled[delegation.Walk](text_), filled[probe.Zone](text_)
+	compared, fetched, local := *filled[[]probe.Compared](text_), filled[transfer.Fetched](text_), filled[probe.Local](text_)
 	findings := *filled[[]finding.Finding](text_)
 	look := filled[conversation.Look](text_)
 	terminal("answers", func(v *text.View) { v.Answers(block, text.Show{Parts: all, Explain: true}) })
@@ -215,7 +216,7 @@ func everyView(t *testing.T, text_ string) map[string]string {
 	terminal("bare compared", func(v *text.View) { v.BareCompared(compared) })
 	terminal("transfer", func(v *text.View) { v.Transfer(fetched, text_) })
 	terminal("local", func(v *text.View) { v.Local(local) })
-	terminal("reversals", func(v *text.View) { v.Reversals(*filled[[]diagnosis.Reversal](text_), true) })
+	terminal("reversals", func(v *text.View) { v.Reversals(*filled[[]probe.Reversal](text_), true) })
 	terminal("packet", func(v *text.View) { v.Packet(look, pointers, true) })
 	terminal("event", func(v *text.View) { v.Event(*filled[comparison.Event](text_)) })
 	terminal("catalogue", func(v *text.View) { v.Catalogue(*filled[[]finding.Entry](text_), true) })

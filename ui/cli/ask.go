@@ -13,10 +13,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/ui/data"
 	"unquil/ui/text"
@@ -270,22 +270,28 @@ func (q *ask) extended(ctx context.Context, typed string, name wire.Name) wire.N
 	if q.asIs || candidates[0].Suffix == "" {
 		return name
 	}
-	for _, c := range candidates {
-		e := q.session.Client.Ask(ctx, q.servers[0], wire.Question{Name: c.Name, Type: q.wanted[0], Class: q.class})
-		if e.Outcome == exchange.Answered || e.Outcome == exchange.NoData {
-			if c.Suffix != "" {
-				q.keepFindings([]finding.Finding{finding.New(finding.SuffixAppended, finding.Note, finding.About{Name: c.Name.String()},
-					fmt.Sprintf("%s was asked as %s: this machine's search list puts %s behind it (--as-is does not).", typed, c.Name.Spoken(), c.Suffix))})
-			}
-			return c.Name
+	chosen, asked := probe.Prober{Session: q.session}.Search(ctx, q.servers[0], candidates, q.wanted, q.class)
+	var evidence []int
+	for _, e := range asked {
+		evidence = append(evidence, e.Number)
+		if err := q.evidence.add(e); err != nil {
+			q.mu.Lock()
+			q.badInput = firstOf(q.badInput, err)
+			q.mu.Unlock()
 		}
 	}
-	return name
+	if chosen == nil {
+		return name
+	}
+	if chosen.Suffix != "" {
+		q.keepFindings([]finding.Finding{probe.Appended(typed, *chosen, evidence...)})
+	}
+	return chosen.Name
 }
 
 // block shows and keeps the answers of one server for one name.
 func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Exchange) error {
-	probe, err := q.probe()
+	prober, err := q.prober()
 	if err != nil {
 		return err
 	}
@@ -298,14 +304,14 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 			b.Timings = append(b.Timings, exchange.TimingOf(same))
 		}
 	}
-	found := diagnosis.Answers(exchanges)
+	found := probe.Answers(exchanges)
 	if q.follow {
 		var more []finding.Finding
-		b.Followed, more = probe.Follow(ctx, b.Exchanges)
+		b.Followed, more = prober.Follow(ctx, b.Exchanges)
 		found = append(found, more...)
 	}
 	if q.zoneTTL {
-		b.ZoneTTLs = probe.ZoneTTLs(ctx, b.Exchanges)
+		b.ZoneTTLs = prober.ZoneTTLs(ctx, b.Exchanges)
 	}
 	finding.Sort(found)
 	q.keepFindings(found)

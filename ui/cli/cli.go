@@ -21,12 +21,12 @@ import (
 	"golang.org/x/term"
 
 	"unquil/core/delegation"
-	"unquil/core/diagnosis"
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/idn"
 	"unquil/core/machine"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/lab"
 	"unquil/ui/data"
@@ -400,22 +400,22 @@ func (a *app) rootServers() ([]delegation.Server, error) {
 
 // begin opens the network and turns --from into servers. setup is the error of
 // reading this machine's own list; without any server it is the error.
-func (a *app) begin(ctx context.Context, from []string) (probe diagnosis.Probe, servers []exchange.Server, setup, err error) {
+func (a *app) begin(ctx context.Context, from []string) (prober probe.Prober, servers []exchange.Server, setup, err error) {
 	if err = a.open(); err != nil {
-		return probe, nil, nil, err
+		return prober, nil, nil, err
 	}
 	if servers, setup, err = a.resolvers(ctx, from); err != nil {
-		return probe, nil, nil, err
+		return prober, nil, nil, err
 	}
-	if probe, err = a.probe(); err == nil && len(servers) == 0 {
+	if prober, err = a.prober(); err == nil && len(servers) == 0 {
 		err = setup
 	}
-	return probe, servers, setup, err
+	return prober, servers, setup, err
 }
 
-func (a *app) probe() (diagnosis.Probe, error) {
+func (a *app) prober() (probe.Prober, error) {
 	roots, err := a.rootServers()
-	return diagnosis.Probe{Session: a.session, Roots: roots}, err
+	return probe.Prober{Session: a.session, Roots: roots}, err
 }
 
 // parseName reads a name as typed.

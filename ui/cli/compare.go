@@ -3,8 +3,8 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"unquil/core/diagnosis"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/ui/data"
 )
 
@@ -24,12 +24,12 @@ func newCompare(a *app) *cobra.Command {
 				return err
 			}
 			a.names = len(names)
-			probe, servers, _, err := a.begin(cmd.Context(), from)
+			prober, servers, _, err := a.begin(cmd.Context(), from)
 			if err != nil {
 				return err
 			}
 			stop := a.progress()
-			results := probe.Compare(cmd.Context(), servers, asked, own)
+			results := prober.Compare(cmd.Context(), servers, asked, own)
 			stop()
 			found := findingsOf(results)
 			if err := a.keepSession(); err != nil {
@@ -61,14 +61,14 @@ func newCompare(a *app) *cobra.Command {
 	return cmd
 }
 
-func findingsOf(results []diagnosis.Compared) (found []finding.Finding) {
+func findingsOf(results []probe.Compared) (found []finding.Finding) {
 	for i := range results {
 		found = append(found, results[i].AllFindings()...)
 	}
 	return found
 }
 
-func (a *app) showCompared(results []diagnosis.Compared, found []finding.Finding, expect []string) error {
+func (a *app) showCompared(results []probe.Compared, found []finding.Finding, expect []string) error {
 	if a.json {
 		d := a.document("compare", found)
 		var list []any

@@ -10,10 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unquil/core/diagnosis"
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/machine"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/ui/data"
 )
@@ -48,17 +48,17 @@ func newLocal(a *app) *cobra.Command {
 			for _, address := range setup.Resolvers {
 				servers = append(servers, exchange.Server{Address: address, Label: escape.Of(a.labelOf(address.Addr().String()))})
 			}
-			probe, err := a.probe()
+			prober, err := a.prober()
 			if err != nil {
 				return err
 			}
 			// What the system says counts for the machine this runs on, and for no other.
-			var system diagnosis.SystemLookup
+			var system probe.SystemLookup
 			if !a.lab && root == "" {
 				system = systemLookup
 			}
 			stop := a.progress()
-			local := probe.LookAround(cmd.Context(), setup, setupErr, servers, typed, absolute, system)
+			local := prober.LookAround(cmd.Context(), probe.Surroundings{Setup: setup, SetupErr: setupErr, Resolvers: servers, System: system}, typed, absolute)
 			stop()
 			if a.json {
 				d := a.document("local", local.Findings)

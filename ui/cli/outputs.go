@@ -5,6 +5,7 @@ import (
 	"io"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -79,6 +80,7 @@ func (a *app) commit(o *files.Output) error {
 
 // evidence is the file that --keep names; without one it keeps nothing.
 type evidence struct {
+	mu     sync.Mutex // names are looked up beside the answers
 	file   *files.Output
 	writer *conversation.Evidence
 }
@@ -99,7 +101,7 @@ func (a *app) newEvidence() (*evidence, error) {
 	if err != nil {
 		return nil, fmt.Errorf("keeping evidence: %w", err)
 	}
-	return &evidence{file, writer}, nil
+	return &evidence{file: file, writer: writer}, nil
 }
 
 // keepSession writes all exchanges of the session to the file that --keep names.
@@ -117,6 +119,8 @@ func (v *evidence) add(e *exchange.Exchange) error {
 	if v.writer == nil {
 		return nil
 	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
 	if err := v.writer.Add(e); err != nil {
 		return fmt.Errorf("keeping evidence: %w", err)
 	}

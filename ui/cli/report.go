@@ -17,6 +17,7 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/redact"
 	"unquil/core/wire"
 	"unquil/ui/page"
@@ -28,7 +29,7 @@ type reportOf struct {
 	headline  string
 	verdicts  []diagnosis.Verdict
 	walks     []*delegation.Walk
-	compared  []diagnosis.Compared
+	compared  []probe.Compared
 	tables    []page.Table
 	findings  []finding.Finding
 	exchanges []exchange.Exchange

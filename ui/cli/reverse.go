@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unquil/core/diagnosis"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/ui/data"
 )
 
@@ -26,14 +26,14 @@ func newReverse(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			probe, servers, _, err := a.begin(cmd.Context(), from)
+			prober, servers, _, err := a.begin(cmd.Context(), from)
 			if err != nil {
 				return err
 			}
 			var found []finding.Finding
-			var reversals []diagnosis.Reversal
+			var reversals []probe.Reversal
 			stop := a.progress()
-			probe.Reverse(cmd.Context(), servers[0], each(ranges), alone, func(r diagnosis.Reversal, f []finding.Finding) bool {
+			prober.Reverse(cmd.Context(), servers[0], each(ranges), alone, func(r probe.Reversal, f []finding.Finding) bool {
 				reversals, found = append(reversals, r), append(found, f...)
 				return true
 			})

@@ -9,9 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/delegation"
-	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/ui/data"
 )
@@ -63,7 +63,7 @@ func newTrace(a *app) *cobra.Command {
 			var walks []*delegation.Walk
 			for _, q := range asked {
 				stop := a.progress()
-				walks = append(walks, diagnosis.Trace(cmd.Context(), &walker, q))
+				walks = append(walks, probe.Trace(cmd.Context(), &walker, q))
 				stop()
 			}
 			var found []finding.Finding

@@ -9,8 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/comparison"
-	"unquil/core/diagnosis"
 	"unquil/core/exchange"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/ui/data"
 )
@@ -22,7 +22,7 @@ const leastEvery = 50 * time.Millisecond
 func newWatch(a *app) *cobra.Command {
 	var typ string
 	var from []string
-	w := diagnosis.Watch{Now: time.Now}
+	w := probe.Watch{Now: time.Now}
 	cmd := &cobra.Command{
 		Use:     "watch NAME",
 		Short:   "How does the answer change over time?",
@@ -39,7 +39,7 @@ func newWatch(a *app) *cobra.Command {
 			if w.UntilAgree && len(w.Until) > 0 {
 				return usage(fmt.Errorf("--until-agree and --until: %w", errTogether))
 			}
-			probe, servers, _, err := a.begin(cmd.Context(), from)
+			prober, servers, _, err := a.begin(cmd.Context(), from)
 			if err != nil {
 				return err
 			}
@@ -47,7 +47,7 @@ func newWatch(a *app) *cobra.Command {
 			if a.simulation != nil {
 				w.Now = a.simulation.Now
 			}
-			return a.watch(cmd.Context(), probe, asked[0], servers, w)
+			return a.watch(cmd.Context(), prober, asked[0], servers, w)
 		},
 	}
 	flags := cmd.Flags()
@@ -64,7 +64,7 @@ func newWatch(a *app) *cobra.Command {
 
 // watch shows the watching as it goes: a table on a terminal, a line a change on
 // a pipe, an event a line with --json.
-func (a *app) watch(ctx context.Context, probe diagnosis.Probe, q wire.Question, servers []exchange.Server, w diagnosis.Watch) error {
+func (a *app) watch(ctx context.Context, prober probe.Prober, q wire.Question, servers []exchange.Server, w probe.Watch) error {
 	view := a.view()
 	live := view.NewLive()
 	var written error
@@ -79,7 +79,7 @@ func (a *app) watch(ctx context.Context, probe diagnosis.Probe, q wire.Question,
 		title := fmt.Sprintf("%s, asked every %s", q.Spoken(), w.Every)
 		round = func(tracks []*comparison.Track) { live.Draw(title, tracks, w.Now()) }
 	}
-	result := probe.Watch(ctx, servers, q, w, event, round)
+	result := prober.Watch(ctx, servers, q, w, event, round)
 	waited := ""
 	switch {
 	case w.UntilAgree:

@@ -40,7 +40,7 @@ func newWhy(a *app) *cobra.Command {
 				return err
 			}
 			a.names = len(names)
-			probe, servers, setupErr, err := a.begin(cmd.Context(), from)
+			prober, servers, setupErr, err := a.begin(cmd.Context(), from)
 			if err != nil && !errors.Is(err, setupErr) { // a machine without a resolver is a finding here
 				return err
 			}
@@ -66,7 +66,7 @@ func newWhy(a *app) *cobra.Command {
 			if len(cases) == 1 {
 				cases[0].Watch = watch
 			}
-			verdicts := diagnosis.Group(probe.WhyAll(cmd.Context(), cases))
+			verdicts := diagnosis.Group(diagnosis.WhyAll(cmd.Context(), prober, cases))
 			stop()
 			if err := a.keepSession(); err != nil {
 				return err

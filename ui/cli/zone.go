@@ -6,7 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/delegation"
-	"unquil/core/diagnosis"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/core/zonecare"
 	"unquil/ui/data"
@@ -37,11 +37,11 @@ func newZone(a *app) *cobra.Command {
 			if err := a.open(); err != nil {
 				return err
 			}
-			probe, err := a.probe()
+			prober, err := a.prober()
 			if err != nil {
 				return err
 			}
-			plan := diagnosis.ZonePlan{}
+			plan := probe.ZonePlan{}
 			plan.TryTransfer = tryTransfer
 			if plan.Key, err = readKey(a.files, keyFile); err != nil {
 				return err
@@ -55,7 +55,7 @@ func newZone(a *app) *cobra.Command {
 				return err
 			}
 			stop := a.progress()
-			zone, ok := probe.Zone(cmd.Context(), name, plan)
+			zone, ok := prober.Zone(cmd.Context(), name, plan)
 			stop()
 			if err := a.keepSession(); err != nil {
 				return err

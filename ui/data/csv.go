@@ -8,12 +8,12 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"unquil/core/diagnosis"
 	"unquil/core/escape"
+	"unquil/core/probe"
 )
 
 // WriteCSV writes comparisons as CSV (RFC 4180) with a heading, one line a server.
-func WriteCSV(w io.Writer, results []diagnosis.Compared) error {
+func WriteCSV(w io.Writer, results []probe.Compared) error {
 	out := NewRows(w)
 	out.Write("name", "type", "server", "address", "zone_server", "outcome", "values", "ttl", "zone_says_so", "took_seconds")
 	for _, c := range results {

@@ -22,6 +22,7 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/wire"
 )
 
@@ -232,7 +233,7 @@ func OfMessage(data []byte, m *wire.Message, pieces []wire.Piece, broken error) 
 }
 
 // OfComparison returns one comparison as JSON has it.
-func OfComparison(c *diagnosis.Compared, expect []string) any {
+func OfComparison(c *probe.Compared, expect []string) any {
 	type group struct {
 		Outcome string   `json:"outcome"`
 		Values  []string `json:"values,omitempty"`
@@ -314,7 +315,7 @@ func OfVerdict(v *diagnosis.Verdict) any {
 }
 
 // OfReversals returns reverse look-ups as JSON has them.
-func OfReversals(all []diagnosis.Reversal) any {
+func OfReversals(all []probe.Reversal) any {
 	type returned struct {
 		Name      string `json:"name"`
 		LeadsBack bool   `json:"leads_back"`
@@ -337,7 +338,7 @@ func OfReversals(all []diagnosis.Reversal) any {
 }
 
 // OfLocal returns a machine's set-up as JSON has it.
-func OfLocal(l *diagnosis.Local) any {
+func OfLocal(l *probe.Local) any {
 	s := l.Setup
 	addresses := func(all []netip.AddrPort) []string {
 		list := []string{}
@@ -365,8 +366,8 @@ func OfLocal(l *diagnosis.Local) any {
 		if n.Resolver != nil {
 			name["resolver"] = n.Resolver
 		}
-		if n.Found != nil {
-			name["found"], name["suffix"] = n.Found.Name.String(), n.Found.Suffix
+		if n.Chosen != nil {
+			name["found"], name["suffix"] = n.Chosen.Name.String(), n.Chosen.Suffix
 		}
 		if n.System != nil {
 			name["system"] = n.System
@@ -385,7 +386,7 @@ func OfEvent(e comparison.Event) any {
 }
 
 // OfWatched returns how watching ended as JSON has it.
-func OfWatched(w diagnosis.Watched) any {
+func OfWatched(w probe.Watched) any {
 	list := []any{}
 	for _, t := range w.Tracks {
 		list = append(list, map[string]any{"server": t.Server.Name(), "outcome": t.Outcome, "values": t.Values, "changes": t.Changes, "asked": t.Asked, "habit": t.Habit(), "caches": t.Caches})

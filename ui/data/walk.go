@@ -2,8 +2,8 @@ package data
 
 import (
 	"unquil/core/delegation"
-	"unquil/core/diagnosis"
 	"unquil/core/exchange"
+	"unquil/core/probe"
 	"unquil/core/transfer"
 	"unquil/core/wire"
 )
@@ -65,7 +65,7 @@ func OfWalk(w *delegation.Walk) any {
 }
 
 // OfZone returns a zone's servers side by side as JSON has them.
-func OfZone(z *diagnosis.Zone) any {
+func OfZone(z *probe.Zone) any {
 	type server struct {
 		Host          string  `json:"host"`
 		Address       string  `json:"address"`

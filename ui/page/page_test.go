@@ -14,6 +14,7 @@ import (
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/wire"
 )
 
@@ -41,7 +42,7 @@ func hostile(t *testing.T) *Report {
 	f := finding.New(finding.CacheStale, finding.Fault, finding.About{Name: name.String(), Server: evil}, evil, 4, 5, 99)
 	walk := &delegation.Walk{Question: q, Steps: []*delegation.Step{step}, End: delegation.EndNoServer, Findings: []finding.Finding{f}}
 	v := diagnosis.Verdict{Name: name, Names: []wire.Name{name}, Types: []wire.Type{wire.TXT}, Severity: finding.Fault, Cause: []finding.Finding{f}, Where: diagnosis.TheResolver, At: evil, Text: evil, Next: evil,
-		Checks: []diagnosis.Check{{What: evil, State: diagnosis.Wrong, Saw: evil}}, Compared: []diagnosis.Compared{{Walk: walk}}}
+		Checks: []diagnosis.Check{{What: evil, State: diagnosis.Wrong, Saw: evil}}, Compared: []probe.Compared{{Walk: walk}}}
 	return &Report{Command: "unquil why", Version: "0", Made: at, Headline: evil, Verdicts: []diagnosis.Verdict{v}, Findings: []finding.Finding{f}, Exchanges: []exchange.Exchange{e, lost},
 		Tables: []Table{{evil, []string{evil}, [][]string{{evil}}}}, Evidence: "evidence.pcapng"}
 }

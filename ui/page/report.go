@@ -20,6 +20,7 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/wire"
 )
 
@@ -32,7 +33,7 @@ type Report struct {
 	Headline  string
 	Verdicts  []diagnosis.Verdict
 	Walks     []*delegation.Walk
-	Compared  []diagnosis.Compared
+	Compared  []probe.Compared
 	Tables    []Table
 	Findings  []finding.Finding // heaviest first; those of the verdicts among them
 	Exchanges []exchange.Exchange
@@ -268,7 +269,7 @@ func (r *Report) allWalks() (walks []*delegation.Walk) {
 }
 
 // allCompared are the comparisons of the run and those of its verdicts.
-func (r *Report) allCompared() (all []*diagnosis.Compared) {
+func (r *Report) allCompared() (all []*probe.Compared) {
 	for i := range r.Compared {
 		all = append(all, &r.Compared[i])
 	}
@@ -292,7 +293,7 @@ func (r *Report) allTables() (all []Table) {
 
 // matrix is a comparison as a table: a row for each server, the groups as columns of
 // what they say.
-func matrix(c *diagnosis.Compared) Table {
+func matrix(c *probe.Compared) Table {
 	t := Table{Title: fmt.Sprintf("Who says what to %s", c.Question.Spoken()), Columns: []string{"server", "asked as", "says", "for", "in line with the zone"}}
 	for i := range c.Groups {
 		g := &c.Groups[i]
@@ -319,7 +320,7 @@ func matrix(c *diagnosis.Compared) Table {
 }
 
 // ZoneTable is a zone's servers side by side.
-func ZoneTable(z *diagnosis.Zone) Table {
+func ZoneTable(z *probe.Zone) Table {
 	t := Table{Title: "The servers of " + z.Zone.Spoken(), Columns: []string{"server", "address", "serial", "over TCP", "listed by"}}
 	for _, s := range z.States {
 		serial, listed, tcp := "not known", "the parent", "not tried"

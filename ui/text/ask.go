@@ -10,9 +10,10 @@ import (
 	"strings"
 	"time"
 
-	"unquil/core/diagnosis"
 	"unquil/core/escape"
 	"unquil/core/exchange"
+	"unquil/core/mail"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/ui/data"
 )
@@ -40,8 +41,8 @@ type Show struct {
 type Block struct {
 	Exchanges []*exchange.Exchange
 	Timings   []exchange.Timing // of each exchange, when it was asked again and again
-	Followed  []diagnosis.Followed
-	ZoneTTLs  map[wire.Question]diagnosis.ZoneSays
+	Followed  []probe.Followed
+	ZoneTTLs  map[wire.Question]probe.ZoneSays
 }
 
 // Gap parts two blocks.
@@ -194,7 +195,7 @@ func (v *View) Summary(s *data.Summary) {
 
 // values draws the answer to one question, or in words why there is none; under
 // each host that was followed, its addresses.
-func (v *View) values(e *exchange.Exchange, followed []diagnosis.Followed, explain bool) {
+func (v *View) values(e *exchange.Exchange, followed []probe.Followed, explain bool) {
 	label := "  " + quiet.Render(e.Question.Type.String())
 	records := e.Answer().Records
 	if e.Outcome != exchange.Answered || len(records) == 0 {
@@ -232,7 +233,7 @@ func (v *View) values(e *exchange.Exchange, followed []diagnosis.Followed, expla
 // explain draws each field of a record with what it means.
 func (v *View) explain(r wire.Record) {
 	fields := r.Fields()
-	if terms, ok := diagnosis.SPF(r.Text()); ok {
+	if terms, ok := mail.SPF(r.Text()); ok {
 		fields = terms
 	}
 	widest := 0
@@ -264,7 +265,7 @@ func mailboxOf(f wire.Field, t wire.Type) string {
 	return string(escape.Of(name.Label(0))) + "@" + name.Parent().Spoken()
 }
 
-func (v *View) followed(f *diagnosis.Followed) {
+func (v *View) followed(f *probe.Followed) {
 	var words []string
 	for _, a := range f.Addresses() {
 		words = append(words, a.String())

@@ -7,12 +7,12 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"unquil/core/comparison"
-	"unquil/core/diagnosis"
 	"unquil/core/exchange"
+	"unquil/core/probe"
 )
 
 // Compared draws comparisons, one a question.
-func (v *View) Compared(results []diagnosis.Compared, expect []string) {
+func (v *View) Compared(results []probe.Compared, expect []string) {
 	for i := range results {
 		if i > 0 {
 			v.line()
@@ -21,7 +21,7 @@ func (v *View) Compared(results []diagnosis.Compared, expect []string) {
 	}
 }
 
-func (v *View) compared(c *diagnosis.Compared, expect []string) {
+func (v *View) compared(c *probe.Compared, expect []string) {
 	v.flow("", 0, nameText(c.Question.Name)+" "+c.Question.Type.String()+": "+c.Headline(), plainStyle)
 	if !c.Asked {
 		v.flow("", 2, "The zone's own servers were not asked (--zone-servers asks them), so this does not say who is right.", quiet)
@@ -121,7 +121,7 @@ func memberWords(m comparison.Member) string {
 
 // BareCompared draws one line a server: its name, a tab, its values with commas
 // between, or the word for how it ended.
-func (v *View) BareCompared(results []diagnosis.Compared) {
+func (v *View) BareCompared(results []probe.Compared) {
 	for i := range results {
 		for _, g := range results[i].Groups {
 			says := strings.Join(g.Values, ",")

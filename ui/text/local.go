@@ -6,12 +6,12 @@ import (
 	"runtime"
 	"strings"
 
-	"unquil/core/diagnosis"
 	"unquil/core/exchange"
+	"unquil/core/probe"
 )
 
 // Local draws what a machine does with names, in the order in which it does it.
-func (v *View) Local(l *diagnosis.Local) {
+func (v *View) Local(l *probe.Local) {
 	if l.Name != nil {
 		v.localName(l.Name)
 		v.Findings("what to note", l.Findings)
@@ -65,10 +65,10 @@ func resolverWords(e *exchange.Exchange) string {
 }
 
 // localName draws what the machine does with one name as typed.
-func (v *View) localName(n *diagnosis.LocalName) {
+func (v *View) localName(n *probe.LocalName) {
 	result := "is not found by the resolver"
-	if n.Found != nil {
-		result = fmt.Sprintf("is asked as %s and is %s", n.Found.Name.Spoken(), joinAddresses(n.Resolver))
+	if n.Chosen != nil {
+		result = fmt.Sprintf("is asked as %s and is %s", n.Chosen.Name.Spoken(), joinAddresses(n.Resolver))
 	}
 	if len(n.Hosts) > 0 {
 		var own []netip.Addr

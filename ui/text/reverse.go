@@ -3,13 +3,13 @@ package text
 import (
 	"fmt"
 
-	"unquil/core/diagnosis"
 	"unquil/core/exchange"
+	"unquil/core/probe"
 )
 
 // Reversals draws the names of addresses; of a range, a line for each address
 // that has one.
-func (v *View) Reversals(all []diagnosis.Reversal, alone bool) {
+func (v *View) Reversals(all []probe.Reversal, alone bool) {
 	nameless := 0
 	for i := range all {
 		r := &all[i]
@@ -27,7 +27,7 @@ func (v *View) Reversals(all []diagnosis.Reversal, alone bool) {
 	}
 }
 
-func (v *View) reversal(r *diagnosis.Reversal, alone bool) {
+func (v *View) reversal(r *probe.Reversal, alone bool) {
 	label := subject.Render(r.Address.String())
 	indent := max(len(r.Address.String())+2, 18)
 	if len(r.Names) == 0 {
@@ -55,7 +55,7 @@ func (v *View) reversal(r *diagnosis.Reversal, alone bool) {
 }
 
 // BareReversals draws address, a tab, and each name.
-func (v *View) BareReversals(all []diagnosis.Reversal) {
+func (v *View) BareReversals(all []probe.Reversal) {
 	for _, r := range all {
 		for _, n := range r.Names {
 			v.line(r.Address.String(), "\t", n.Name.String())

@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unquil/core/delegation"
-	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/transfer"
 	"unquil/core/tsig"
 	"unquil/core/wire"
@@ -129,7 +129,7 @@ func TestZoneTable(t *testing.T) {
 		return s
 	}
 	authority, _ := soa.Authority()
-	z := &diagnosis.Zone{Walk: &delegation.Walk{Question: q, Steps: []*delegation.Step{{Zone: zone, Replies: []*delegation.Reply{
+	z := &probe.Zone{Walk: &delegation.Walk{Question: q, Steps: []*delegation.Step{{Zone: zone, Replies: []*delegation.Reply{
 		{Host: wire.MustParseName("ns9.tarn.example"), Address: netip.MustParseAddr("2001:db8::9"), Stance: delegation.NotAsked, Why: "this machine has no IPv6"}}}}},
 		Report: zonecare.Report{Zone: zone, Known: true, SOA: authority, States: []*zonecare.State{
 			server(1, nil),

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"unquil/core/comparison"
-	"unquil/core/diagnosis"
+	"unquil/core/probe"
 )
 
 // Event draws one change as a line, with the time of the clock that TTLs run by.
@@ -81,7 +81,7 @@ func (v *View) table(title string, tracks []*comparison.Track, now time.Time) in
 
 // Watched draws how watching ended: whether what was waited for came about, and
 // what was seen of each resolver.
-func (v *View) Watched(w diagnosis.Watched, waited string) {
+func (v *View) Watched(w probe.Watched, waited string) {
 	v.line()
 	how := fmt.Sprintf("watched for %s, %s", Took(w.Took), plural(w.Rounds, "round", "rounds"))
 	switch {

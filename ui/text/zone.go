@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"unquil/core/delegation"
-	"unquil/core/diagnosis"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/transfer"
 	"unquil/core/wire"
 	"unquil/core/zonecare"
@@ -16,7 +16,7 @@ import (
 
 // Zone draws a zone's servers side by side, the parent's view of them, and the
 // zone's timers in words.
-func (v *View) Zone(z *diagnosis.Zone) {
+func (v *View) Zone(z *probe.Zone) {
 	found := z.AllFindings()
 	how := good.Render("its servers agree")
 	worst := finding.Worst(found)
@@ -115,7 +115,7 @@ type column struct {
 
 // serverWords is one server's row by column: how it is set up, or that it does not
 // answer for the zone.
-func serverWords(z *diagnosis.Zone, s *zonecare.State) map[string]string {
+func serverWords(z *probe.Zone, s *zonecare.State) map[string]string {
 	bad := severe[finding.Fault].Render
 	words := map[string]string{"address": s.Address.String(), "serial": bad(string(s.SOA.Outcome)), "TCP": yes(s.TCP.Reply != nil)}
 	if t := s.Transfer; t != nil {

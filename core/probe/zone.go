@@ -1,4 +1,4 @@
-package diagnosis
+package probe
 
 import (
 	"context"
@@ -85,7 +85,7 @@ type ZonePlan struct {
 
 // Zone finds the zone that holds a name by walking from the root, and holds its
 // servers side by side. ok is false when the walk found no zone to look at.
-func (p Probe) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Zone, ok bool) {
+func (p Prober) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Zone, ok bool) {
 	walker := delegation.Walker{Session: p.Session, Roots: p.Roots}
 	zone.Walk = walker.Walk(ctx, wire.Question{Name: name, Type: wire.SOA, Class: wire.IN})
 	last := zone.Walk.Last()
@@ -138,7 +138,7 @@ type Undelegated struct {
 
 // undelegated asks servers that nobody lists whether they hold a zone for name
 // below the one that the walk ended at; nil when none does.
-func (p Probe) undelegated(ctx context.Context, name, above wire.Name, servers []exchange.Server) *Undelegated {
+func (p Prober) undelegated(ctx context.Context, name, above wire.Name, servers []exchange.Server) *Undelegated {
 	options := p.Session.Client.Options
 	options.Iterative = true
 	var requests []exchange.Request
@@ -161,7 +161,7 @@ func (p Probe) undelegated(ctx context.Context, name, above wire.Name, servers [
 
 // listedByZone adds the servers that the zone lists and its parent does not, with
 // the addresses that walks of their own find.
-func (p Probe) listedByZone(ctx context.Context, last *delegation.Step, plan *zonecare.Plan) {
+func (p Prober) listedByZone(ctx context.Context, last *delegation.Step, plan *zonecare.Plan) {
 	list := last.Asked(last.Zone, wire.NS)
 	if list == nil {
 		return
@@ -218,7 +218,7 @@ func parentView(before *delegation.Step, zone wire.Name) zonecare.Parent {
 
 // stranger is a name outside a zone, which its servers should look up for nobody:
 // one of the root servers' own.
-func (p Probe) stranger(zone wire.Name) wire.Name {
+func (p Prober) stranger(zone wire.Name) wire.Name {
 	at := slices.IndexFunc(p.Roots, func(s delegation.Server) bool { return !s.Host.Under(zone) })
 	if at >= 0 {
 		return p.Roots[at].Host

@@ -1,4 +1,4 @@
-package diagnosis
+package probe
 
 import (
 	"context"
@@ -29,7 +29,7 @@ type LocalName struct {
 	Candidates []machine.Candidate
 	Hosts      []machine.HostsLine
 	Asked      []*exchange.Exchange // of the first resolver, candidate by candidate, until one is there
-	Found      *machine.Candidate   // the candidate that is there; nil when none is
+	Chosen     *machine.Candidate   // the candidate that is there; nil when none is
 	Resolver   []netip.Addr         // what the first resolver has for it
 	System     []netip.Addr         // what the operating system's own look-up gives
 	SystemErr  error
@@ -38,30 +38,39 @@ type LocalName struct {
 // SystemLookup is the operating system's own way to look a name up.
 type SystemLookup func(ctx context.Context, name string) ([]netip.Addr, error)
 
+// Surroundings are what a machine has for looking names up.
+type Surroundings struct {
+	Setup     machine.Setup
+	SetupErr  error // of reading it
+	Resolvers []exchange.Server
+	System    SystemLookup // the machine's own; nil where it cannot be tried
+}
+
 // LookAround reads nothing itself: it tries the resolvers of a set-up, and with a
-// name as typed says step by step what the machine does with it.
-func (p Probe) LookAround(ctx context.Context, setup machine.Setup, setupErr error, resolvers []exchange.Server, typed string, absolute wire.Name, system SystemLookup) Local {
-	l := Local{Setup: setup, SetupErr: setupErr}
+// name as typed says step by step what the machine does with it. absolute is the same
+// name as it stands; typed is "" without one.
+func (p Prober) LookAround(ctx context.Context, around Surroundings, typed string, absolute wire.Name) Local {
+	l := Local{Setup: around.Setup, SetupErr: around.SetupErr}
 	var requests []exchange.Request
-	for _, server := range resolvers {
+	for _, server := range around.Resolvers {
 		requests = append(requests, exchange.Request{Server: server, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN}})
 	}
 	l.Tried = p.Session.AskAll(ctx, requests)
-	if setupErr != nil && len(resolvers) == 0 {
+	if around.SetupErr != nil && len(around.Resolvers) == 0 {
 		l.Findings = append(l.Findings, finding.New(finding.NoResolver, finding.Fault, finding.About{}, "This machine has no resolver to ask."))
 	}
 	l.Findings = append(l.Findings, Answers(l.Tried)...)
-	l.Findings = append(l.Findings, stubs(setup, l.Tried)...)
-	if typed != "" && len(resolvers) > 0 {
-		l.Name = p.localName(ctx, setup, resolvers[0], typed, absolute, system)
-		l.Findings = append(l.Findings, l.Name.findings()...)
+	l.Findings = append(l.Findings, Stubs(around.Setup, l.Tried)...)
+	if typed != "" && len(around.Resolvers) > 0 {
+		l.Name = p.AsTyped(ctx, around, typed, absolute)
+		l.Findings = append(l.Findings, l.Name.Found()...)
 	}
 	finding.Sort(l.Findings)
 	return l
 }
 
-// stubs tells resolvers that are this machine itself.
-func stubs(setup machine.Setup, tried []*exchange.Exchange) []finding.Finding {
+// Stubs tells resolvers that are this machine itself.
+func Stubs(setup machine.Setup, tried []*exchange.Exchange) []finding.Finding {
 	var found []finding.Finding
 	for _, e := range tried {
 		if !e.Server.Address.Addr().IsLoopback() {
@@ -81,48 +90,62 @@ func stubs(setup machine.Setup, tried []*exchange.Exchange) []finding.Finding {
 	return found
 }
 
-func (p Probe) localName(ctx context.Context, setup machine.Setup, resolver exchange.Server, typed string, absolute wire.Name, system SystemLookup) *LocalName {
-	n := &LocalName{Typed: typed, Candidates: setup.Candidates(typed, absolute), Hosts: setup.InHosts(typed)}
-	for i := range n.Candidates {
-		pair := p.Session.AskAll(ctx, []exchange.Request{
-			{Server: resolver, Question: wire.Question{Name: n.Candidates[i].Name, Type: wire.A, Class: wire.IN}},
-			{Server: resolver, Question: wire.Question{Name: n.Candidates[i].Name, Type: wire.AAAA, Class: wire.IN}},
-		})
-		n.Asked = append(n.Asked, pair...)
-		for _, e := range pair {
-			for _, r := range e.Answer().Records {
-				if a, ok := r.Address(); ok {
-					n.Resolver = append(n.Resolver, a)
-				}
+// AsTyped looks a name up as the machine would, by its first resolver.
+func (p Prober) AsTyped(ctx context.Context, around Surroundings, typed string, absolute wire.Name) *LocalName {
+	n := &LocalName{Typed: typed, Candidates: around.Setup.Candidates(typed, absolute), Hosts: around.Setup.InHosts(typed)}
+	n.Chosen, n.Asked = p.Search(ctx, around.Resolvers[0], n.Candidates, []wire.Type{wire.A, wire.AAAA}, wire.IN)
+	for _, e := range n.Asked {
+		for _, r := range e.Answer().Records {
+			if a, ok := r.Address(); ok {
+				n.Resolver = append(n.Resolver, a)
 			}
 		}
-		if len(n.Resolver) > 0 {
-			n.Found = &n.Candidates[i]
-			break
-		}
 	}
-	if system != nil {
-		n.System, n.SystemErr = system(ctx, typed)
+	if around.System != nil {
+		n.System, n.SystemErr = around.System(ctx, typed)
 	}
 	return n
 }
 
-func (n *LocalName) findings() []finding.Finding {
+// Search asks a resolver for one candidate after the other, all types at once, until one
+// has an answer. It returns that candidate, nil where there is none, and all that was asked.
+func (p Prober) Search(ctx context.Context, resolver exchange.Server, candidates []machine.Candidate, types []wire.Type, class wire.Class) (chosen *machine.Candidate, asked []*exchange.Exchange) {
+	for i := range candidates {
+		var requests []exchange.Request
+		for _, t := range types {
+			requests = append(requests, exchange.Request{Server: resolver, Question: wire.Question{Name: candidates[i].Name, Type: t, Class: class}})
+		}
+		answers := p.Session.AskAll(ctx, requests)
+		asked = append(asked, answers...)
+		if slices.ContainsFunc(answers, func(e *exchange.Exchange) bool { return e.Outcome == exchange.Answered }) {
+			return &candidates[i], asked
+		}
+	}
+	return nil, asked
+}
+
+// Appended says that a name was asked with a suffix of the search list behind it.
+func Appended(typed string, c machine.Candidate, evidence ...int) finding.Finding {
+	return finding.New(finding.SuffixAppended, finding.Note, finding.About{Name: c.Name.String()},
+		fmt.Sprintf("%s was asked as %s: this machine's search list adds %s.", typed, c.Name.Spoken(), c.Suffix), evidence...)
+}
+
+// Found is what there is to say of the name.
+func (n *LocalName) Found() []finding.Finding {
 	var found []finding.Finding
 	var evidence []int
 	for _, e := range n.Asked {
 		evidence = append(evidence, e.Number)
 	}
 	about := finding.About{Name: n.Candidates[0].Name.String()}
-	if n.Found != nil {
-		about.Name = n.Found.Name.String()
+	if n.Chosen != nil {
+		about.Name = n.Chosen.Name.String()
 	}
 	if len(n.Hosts) > 0 {
 		found = append(found, n.override(about, evidence))
 	}
-	if n.Found != nil && n.Found.Suffix != "" {
-		found = append(found, finding.New(finding.SuffixAppended, finding.Note, about,
-			fmt.Sprintf("%s was asked as %s: the suffix %s of the search list was put behind it.", n.Typed, n.Found.Name.Spoken(), n.Found.Suffix), evidence...))
+	if n.Chosen != nil && n.Chosen.Suffix != "" {
+		found = append(found, Appended(n.Typed, *n.Chosen, evidence...))
 	}
 	// The last pair is the one that was meant, whether it was found or not.
 	if wasted := len(n.Asked) - 2; wasted > 0 {

@@ -1,4 +1,4 @@
-package diagnosis
+package probe
 
 import (
 	"context"
@@ -31,7 +31,7 @@ type Watched struct {
 // Watch asks all servers again and again, and calls event for each change and
 // round after every round, until the condition is met, the time is over, or ctx
 // ends. Answers that ctx cut short do not count.
-func (p Probe) Watch(ctx context.Context, servers []exchange.Server, q wire.Question, w Watch, event func(comparison.Event), round func([]*comparison.Track)) Watched {
+func (p Prober) Watch(ctx context.Context, servers []exchange.Server, q wire.Question, w Watch, event func(comparison.Event), round func([]*comparison.Track)) Watched {
 	result := Watched{}
 	var requests []exchange.Request
 	for _, server := range servers {
@@ -64,7 +64,7 @@ func (p Probe) Watch(ctx context.Context, servers []exchange.Server, q wire.Ques
 }
 
 // pause waits for the next round, and calls beat meanwhile.
-func (p Probe) pause(ctx context.Context, next <-chan time.Time, every time.Duration, beat func()) {
+func (p Prober) pause(ctx context.Context, next <-chan time.Time, every time.Duration, beat func()) {
 	var beats <-chan time.Time
 	if every > 0 {
 		ticker := time.NewTicker(every)

@@ -1,4 +1,4 @@
-package diagnosis
+package probe
 
 import (
 	"fmt"
@@ -9,8 +9,8 @@ import (
 	"unquil/core/finding"
 )
 
-// slowAfter is from when on a live answer counts as slow.
-const slowAfter = time.Second
+// SlowAfter is from when on a live answer counts as slow.
+const SlowAfter = time.Second
 
 // Answers says what is wrong with answers by themselves, without asking
 // anybody else. That a name does not exist is an answer, and no fault.
@@ -33,19 +33,19 @@ func Answers(exchanges []*exchange.Exchange) []finding.Finding {
 			all = append(all, finding.New(finding.Failed, finding.Fault, about,
 				fmt.Sprintf("%s reports a failure (%s).", e.Server.Name(), e.Outcome), e.Number))
 		}
-		all = append(all, oddities(e, about)...)
-		if e.Took() > slowAfter {
+		all = append(all, Oddities(e, about)...)
+		if e.Took() > SlowAfter {
 			all = append(all, finding.New(finding.Slow, finding.Concern, about,
 				fmt.Sprintf("%s took %.1f s to answer.", e.Server.Name(), e.Took().Seconds()), e.Number))
 		}
 	}
-	all = merge(all)
+	all = finding.Merge(all)
 	finding.Sort(all)
 	return all
 }
 
-// oddities are what was strange about an exchange, answered or not.
-func oddities(e *exchange.Exchange, about finding.About) []finding.Finding {
+// Oddities are what was strange about an exchange, answered or not.
+func Oddities(e *exchange.Exchange, about finding.About) []finding.Finding {
 	var all []finding.Finding
 	if e.EDNSBroke != "" {
 		all = append(all, finding.New(finding.EDNSBreaks, finding.Concern, about,

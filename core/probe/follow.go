@@ -1,4 +1,4 @@
-package diagnosis
+package probe
 
 import (
 	"context"
@@ -13,8 +13,8 @@ import (
 	"unquil/core/wire"
 )
 
-// hostTypes are the types whose records point at a host that must have an address.
-var hostTypes = map[wire.Type]bool{wire.MX: true, wire.NS: true, wire.SRV: true, wire.SVCB: true, wire.HTTPS: true}
+// PointsAtHost are the types whose records point at a host that must have an address.
+var PointsAtHost = map[wire.Type]bool{wire.MX: true, wire.NS: true, wire.SRV: true, wire.SVCB: true, wire.HTTPS: true}
 
 // Followed is a host that an answer points at, with the answers for its addresses.
 type Followed struct {
@@ -37,7 +37,7 @@ func (f *Followed) Addresses() (all []netip.Addr) {
 
 // Follow asks the same server for the addresses of every host that the answers
 // point at, all at once, and says which of them lead nowhere.
-func (p Probe) Follow(ctx context.Context, exchanges []*exchange.Exchange) ([]Followed, []finding.Finding) {
+func (p Prober) Follow(ctx context.Context, exchanges []*exchange.Exchange) ([]Followed, []finding.Finding) {
 	var all []Followed
 	var requests []exchange.Request
 	type once struct {
@@ -46,7 +46,7 @@ func (p Probe) Follow(ctx context.Context, exchanges []*exchange.Exchange) ([]Fo
 	}
 	seen := map[once]bool{}
 	for _, e := range exchanges {
-		if !hostTypes[e.Question.Type] {
+		if !PointsAtHost[e.Question.Type] {
 			continue
 		}
 		for _, r := range e.Answer().Records {
@@ -143,7 +143,7 @@ type ZoneSays struct {
 
 // ZoneTTLs asks the zone's own servers each answered question, by walking from
 // the root. Questions whose walk gave no answer are missing.
-func (p Probe) ZoneTTLs(ctx context.Context, exchanges []*exchange.Exchange) map[wire.Question]ZoneSays {
+func (p Prober) ZoneTTLs(ctx context.Context, exchanges []*exchange.Exchange) map[wire.Question]ZoneSays {
 	var mu sync.Mutex
 	var wait sync.WaitGroup
 	full := map[wire.Question]ZoneSays{}

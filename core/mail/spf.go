@@ -1,4 +1,5 @@
-package diagnosis
+// Package mail reads what a domain says of its mail: so far, who may send it (SPF, RFC 7208).
+package mail
 
 import (
 	"strings"

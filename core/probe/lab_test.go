@@ -1,4 +1,4 @@
-package diagnosis_test
+package probe_test
 
 import (
 	"context"
@@ -13,46 +13,22 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unquil/core/comparison"
-	"unquil/core/delegation"
-	"unquil/core/diagnosis"
-	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/lab"
+	"unquil/lab/labtest"
 )
-
-// probe asks the simulated internet.
-func probe(t *testing.T) (diagnosis.Probe, *lab.Lab) {
-	l, err := lab.New(lab.Options{})
-	require.NoError(t, err)
-	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: time.Second, Tries: 1}}
-	t.Cleanup(func() { client.Close(); l.Close() })
-	return diagnosis.Probe{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(l.Hints())}, l
-}
-
-func resolver(t *testing.T, l *lab.Lab, label string) exchange.Server {
-	address, ok := l.Resolver(label)
-	require.True(t, ok)
-	return exchange.Server{Address: address, Label: escape.Of(label)}
-}
 
 func ask(name string, typ wire.Type) wire.Question {
 	return wire.Question{Name: wire.MustParseName(name), Type: typ, Class: wire.IN}
 }
 
-func codes(found []finding.Finding) (list []string) {
-	for _, f := range found {
-		list = append(list, fmt.Sprintf("%s %s", f.Severity, f.Code))
-	}
-	slices.Sort(list)
-	return list
-}
-
 func TestFollow(t *testing.T) {
-	p, l := probe(t)
-	office := resolver(t, l, "office")
+	p, l := labtest.Prober(t)
+	office := labtest.Resolver(t, l, "office")
 	for _, tt := range []struct {
 		name  string
 		typ   wire.Type
@@ -75,7 +51,7 @@ func TestFollow(t *testing.T) {
 				hosts[f.Host.Spoken()] = len(f.Addresses())
 			}
 			assert.Equal(t, tt.hosts, hosts)
-			assert.Equal(t, tt.found, codes(found))
+			assert.Equal(t, tt.found, labtest.Codes(found))
 			for _, f := range found {
 				assert.Contains(t, f.Evidence, e.Number)
 			}
@@ -84,21 +60,21 @@ func TestFollow(t *testing.T) {
 }
 
 func TestZoneTTLs(t *testing.T) {
-	p, l := probe(t)
+	p, l := labtest.Prober(t)
 	var exchanges []*exchange.Exchange
 	for _, name := range []string{"tickets.hollowtarn.example", "web.hollowtarn.example", "nothing.hollowtarn.example"} {
-		exchanges = append(exchanges, p.Session.Ask(t.Context(), exchange.Request{Server: resolver(t, l, "office"), Question: ask(name, wire.A)}))
+		exchanges = append(exchanges, p.Session.Ask(t.Context(), exchange.Request{Server: labtest.Resolver(t, l, "office"), Question: ask(name, wire.A)}))
 	}
 	says := p.ZoneTTLs(t.Context(), exchanges)
-	assert.Equal(t, map[wire.Question]diagnosis.ZoneSays{
+	assert.Equal(t, map[wire.Question]probe.ZoneSays{
 		ask("tickets.hollowtarn.example", wire.A): {TTL: 3600, Same: false},
 		ask("web.hollowtarn.example", wire.A):     {TTL: 3600, Same: true},
 	}, says)
 }
 
 func TestLookAround(t *testing.T) {
-	p, l := probe(t)
-	office, closed := resolver(t, l, "office"), resolver(t, l, "closed")
+	p, l := labtest.Prober(t)
+	office, closed := labtest.Resolver(t, l, "office"), labtest.Resolver(t, l, "closed")
 	setup, err := machine.Read(lab.Machine(""))
 	require.NoError(t, err)
 	other := setup
@@ -123,12 +99,12 @@ func TestLookAround(t *testing.T) {
 		{"a name as it is", setup, nil, []exchange.Server{office}, "web.hollowtarn.example.", nil, 2},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			local := p.LookAround(t.Context(), tt.setup, tt.setupErr, tt.resolvers, tt.typed, wire.MustParseName(strings.TrimSuffix(tt.typed, ".")+"."), system)
-			assert.Equal(t, tt.found, codes(local.Findings))
+			local := p.LookAround(t.Context(), probe.Surroundings{Setup: tt.setup, SetupErr: tt.setupErr, Resolvers: tt.resolvers, System: system}, tt.typed, wire.MustParseName(strings.TrimSuffix(tt.typed, ".")+"."))
+			assert.Equal(t, tt.found, labtest.Codes(local.Findings))
 			assert.Len(t, local.Tried, len(tt.resolvers))
 			if tt.typed != "" {
 				assert.Len(t, local.Name.Asked, tt.asks)
-				assert.NotNil(t, local.Name.Found)
+				assert.NotNil(t, local.Name.Chosen)
 				assert.Len(t, local.Name.System, 1)
 			}
 		})
@@ -136,33 +112,33 @@ func TestLookAround(t *testing.T) {
 }
 
 func TestReverse(t *testing.T) {
-	p, l := probe(t)
+	p, l := labtest.Prober(t)
 	addresses := slices.Values([]netip.Addr{netip.MustParseAddr("203.0.113.120"), netip.MustParseAddr("203.0.113.99"), netip.MustParseAddr("203.0.113.80")})
 	var lines []string
-	p.Reverse(t.Context(), resolver(t, l, "isp"), addresses, true, func(r diagnosis.Reversal, found []finding.Finding) bool {
+	p.Reverse(t.Context(), labtest.Resolver(t, l, "isp"), addresses, true, func(r probe.Reversal, found []finding.Finding) bool {
 		line := r.Address.String()
 		for _, n := range r.Names {
 			line += fmt.Sprintf(" %s %t", n.Name.Spoken(), n.LeadsBack)
 		}
-		lines = append(lines, line+fmt.Sprint(codes(found)))
+		lines = append(lines, line+fmt.Sprint(labtest.Codes(found)))
 		return true
 	})
 	assert.Equal(t, []string{"203.0.113.120 web.hollowtarn.example true[]", "203.0.113.99[concern reverse-missing]", "203.0.113.80 web.hollowtarn.example false[concern reverse-mismatch]"}, lines)
 }
 
 func TestWatchEndsByItsCondition(t *testing.T) {
-	p, l := probe(t)
-	servers := []exchange.Server{resolver(t, l, "isp"), resolver(t, l, "public")}
+	p, l := labtest.Prober(t)
+	servers := []exchange.Server{labtest.Resolver(t, l, "isp"), labtest.Resolver(t, l, "public")}
 	clock := time.Date(2026, 3, 9, 7, 40, 0, 0, time.UTC)
 	for _, tt := range []struct {
 		name string
-		w    diagnosis.Watch
+		w    probe.Watch
 		met  bool
 		most int // rounds
 	}{
-		{"all agree at once", diagnosis.Watch{Every: time.Millisecond, UntilAgree: true}, true, 1},
-		{"all give the value", diagnosis.Watch{Every: time.Millisecond, Until: []string{"203.0.113.140"}}, true, 1},
-		{"the time is over", diagnosis.Watch{Every: 10 * time.Millisecond, For: 35 * time.Millisecond, Until: []string{"192.0.2.1"}}, false, 4},
+		{"all agree at once", probe.Watch{Every: time.Millisecond, UntilAgree: true}, true, 1},
+		{"all give the value", probe.Watch{Every: time.Millisecond, Until: []string{"203.0.113.140"}}, true, 1},
+		{"the time is over", probe.Watch{Every: 10 * time.Millisecond, For: 35 * time.Millisecond, Until: []string{"192.0.2.1"}}, false, 4},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			tt.w.Now = func() time.Time { return clock }
@@ -176,7 +152,7 @@ func TestWatchEndsByItsCondition(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	result := p.Watch(ctx, servers, ask("tickets.hollowtarn.example", wire.A), diagnosis.Watch{Every: time.Hour, Now: time.Now}, func(comparison.Event) {}, func([]*comparison.Track) {})
+	result := p.Watch(ctx, servers, ask("tickets.hollowtarn.example", wire.A), probe.Watch{Every: time.Hour, Now: time.Now}, func(comparison.Event) {}, func([]*comparison.Track) {})
 	assert.True(t, result.Cut)
 	assert.Zero(t, result.Tracks[0].Asked, "what was cut short does not count")
 }

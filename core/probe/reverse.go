@@ -1,4 +1,4 @@
-package diagnosis
+package probe
 
 import (
 	"context"
@@ -31,7 +31,7 @@ type Returned struct {
 // yields a Reversal for each address, in order. alone says that the addresses
 // were named one by one: then one without a name is a concern, and in a whole
 // range it is none.
-func (p Probe) Reverse(ctx context.Context, server exchange.Server, addresses iter.Seq[netip.Addr], alone bool, yield func(Reversal, []finding.Finding) bool) {
+func (p Prober) Reverse(ctx context.Context, server exchange.Server, addresses iter.Seq[netip.Addr], alone bool, yield func(Reversal, []finding.Finding) bool) {
 	requests := func(yield func(exchange.Request) bool) {
 		for a := range addresses {
 			name, err := wire.ReverseName(a.String())
@@ -48,8 +48,8 @@ func (p Probe) Reverse(ctx context.Context, server exchange.Server, addresses it
 	p.Session.Each(ctx, requests, exchange.Pace{Rate: reverseRate}, func(e *exchange.Exchange) bool {
 		address, _ := next()
 		r := Reversal{Address: address, Name: e.Question.Name, Exchange: e}
-		p.leadBack(ctx, &r)
-		return yield(r, r.findings(alone))
+		p.LeadBack(ctx, &r)
+		return yield(r, r.Found(alone))
 	})
 }
 
@@ -59,7 +59,7 @@ const reverseRate = 1000
 // maxReturned is how many names of one address are followed.
 const maxReturned = 16
 
-func (p Probe) leadBack(ctx context.Context, r *Reversal) {
+func (p Prober) LeadBack(ctx context.Context, r *Reversal) {
 	t := wire.A
 	if r.Address.Is6() {
 		t = wire.AAAA
@@ -79,7 +79,7 @@ func (p Probe) leadBack(ctx context.Context, r *Reversal) {
 	}
 }
 
-func (r *Reversal) findings(alone bool) []finding.Finding {
+func (r *Reversal) Found(alone bool) []finding.Finding {
 	about := finding.About{Name: r.Name.String(), Type: "PTR", Server: r.Exchange.Server.Name(), Address: r.Address.String()}
 	if r.Exchange.Outcome == exchange.NoName || r.Exchange.Outcome == exchange.NoData {
 		if !alone {

@@ -1,4 +1,4 @@
-package diagnosis_test
+package probe_test
 
 import (
 	"fmt"
@@ -7,9 +7,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"unquil/core/diagnosis"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/core/zonecare"
+	"unquil/lab/labtest"
 )
 
 // Each zone of the lab, with who is to blame for what.
@@ -29,8 +30,8 @@ func TestZone(t *testing.T) {
 		{"snow.fellcast.test", "fellcast.test", 3, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			p, _ := probe(t)
-			zone, ok := p.Zone(t.Context(), wire.MustParseName(tt.name), diagnosis.ZonePlan{})
+			p, _ := labtest.Prober(t)
+			zone, ok := p.Zone(t.Context(), wire.MustParseName(tt.name), probe.ZonePlan{})
 			assert.True(t, ok)
 			assert.Equal(t, tt.zone, zone.Zone.Spoken())
 			assert.Len(t, zone.States, tt.servers)

@@ -1,4 +1,4 @@
-package diagnosis
+package probe
 
 import (
 	"context"

@@ -1,6 +1,8 @@
-// Package diagnosis plans the probes, weighs what they find, and gives one
-// verdict: where a name fails and why.
-package diagnosis
+// Package probe plans questions and puts them: who says what and who differs, what a zone's
+// servers serve, the way down from the root, the names of addresses, what changes over time,
+// and what this machine does with a name. It returns what was seen and what is wrong with it;
+// which of several findings explains the others is for package diagnosis to say.
+package probe
 
 import (
 	"context"
@@ -16,9 +18,9 @@ import (
 	"unquil/core/wire"
 )
 
-// Probe is what every diagnosis asks with: a session that keeps the evidence,
+// Prober asks: a session that keeps the evidence,
 // and the root servers to walk from.
-type Probe struct {
+type Prober struct {
 	Session *exchange.Session
 	Roots   []delegation.Server
 }
@@ -43,7 +45,7 @@ func (c *Compared) AllFindings() []finding.Finding {
 
 // Compare asks all resolvers all questions at once. With ownServers it also
 // walks to the zone's own servers and holds the resolvers against them.
-func (p Probe) Compare(ctx context.Context, resolvers []exchange.Server, questions []wire.Question, ownServers bool) []Compared {
+func (p Prober) Compare(ctx context.Context, resolvers []exchange.Server, questions []wire.Question, ownServers bool) []Compared {
 	var wait sync.WaitGroup
 	results := make([]Compared, len(questions))
 	if ownServers {
@@ -63,14 +65,14 @@ func (p Probe) Compare(ctx context.Context, resolvers []exchange.Server, questio
 	exchanges := p.Session.AskAll(ctx, requests)
 	wait.Wait()
 	for i, q := range questions {
-		results[i].Result = p.weigh(ctx, q, exchanges[i*len(resolvers):(i+1)*len(resolvers)], results[i].Walk)
+		results[i].Result = p.Weigh(ctx, q, exchanges[i*len(resolvers):(i+1)*len(resolvers)], results[i].Walk)
 	}
 	return results
 }
 
-// weigh holds the resolvers' answers to one question against each other and
+// Weigh holds the resolvers' answers to one question against each other and
 // against the zone's own servers, and asks what it takes to explain a difference.
-func (p Probe) weigh(ctx context.Context, q wire.Question, exchanges []*exchange.Exchange, walk *delegation.Walk) comparison.Result {
+func (p Prober) Weigh(ctx context.Context, q wire.Question, exchanges []*exchange.Exchange, walk *delegation.Walk) comparison.Result {
 	var members []comparison.Member
 	for _, e := range exchanges {
 		members = append(members, comparison.Member{Exchange: e})
@@ -96,7 +98,7 @@ const (
 // explain asks what tells why resolvers differ from the zone: the zone's own
 // servers on behalf of the resolvers' networks and several times over; or, where
 // there is no such name, the resolvers for names that nobody has.
-func (p Probe) explain(ctx context.Context, q wire.Question, open []comparison.Member, noName bool, walk *delegation.Walk) comparison.Evidence {
+func (p Prober) explain(ctx context.Context, q wire.Question, open []comparison.Member, noName bool, walk *delegation.Walk) comparison.Evidence {
 	evidence := comparison.Evidence{ByPlace: map[*exchange.Exchange][]*exchange.Exchange{}, MadeUp: map[*exchange.Exchange][]*exchange.Exchange{}}
 	var requests []exchange.Request
 	var uses []func(*exchange.Exchange)

@@ -1,4 +1,4 @@
-package diagnosis_test
+package probe_test
 
 import (
 	"fmt"
@@ -12,11 +12,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unquil/core/delegation"
-	"unquil/core/diagnosis"
 	"unquil/core/exchange"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/core/zonecare"
 	"unquil/core/zonefile"
+	"unquil/lab/labtest"
 )
 
 // On a walk each zone on the way is held against what its parent says of it.
@@ -35,9 +36,9 @@ func TestTraceJudgesZonesOnTheWay(t *testing.T) {
 		{"www.depot.hollowtarn.example", wire.A, []string{"fault no-delegation ns.farhost.test.", "note serials-differ ns.farhost.test."}},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			p, _ := probe(t)
+			p, _ := labtest.Prober(t)
 			walker := &delegation.Walker{Session: p.Session, Roots: p.Roots, Prime: true}
-			walk := diagnosis.Trace(t.Context(), walker, wire.Question{Name: wire.MustParseName(tt.name), Type: tt.t, Class: wire.IN})
+			walk := probe.Trace(t.Context(), walker, wire.Question{Name: wire.MustParseName(tt.name), Type: tt.t, Class: wire.IN})
 			var found []string
 			for _, f := range walk.Findings {
 				line := fmt.Sprintf("%s %s %s", f.Severity, f.Code, f.About.Server)
@@ -54,25 +55,25 @@ func TestTraceJudgesZonesOnTheWay(t *testing.T) {
 
 // What else can be asked of a zone's servers.
 func TestZonePlans(t *testing.T) {
-	p, l := probe(t)
+	p, l := labtest.Prober(t)
 	far := exchange.Server{Host: "ns.farhost.test.", Address: netip.MustParseAddrPort("203.0.113.77:53")}
 	t.Run("a zone that nobody delegates", func(t *testing.T) {
-		zone, ok := p.Zone(t.Context(), wire.MustParseName("www.depot.hollowtarn.example"), diagnosis.ZonePlan{Also: []exchange.Server{far}})
+		zone, ok := p.Zone(t.Context(), wire.MustParseName("www.depot.hollowtarn.example"), probe.ZonePlan{Also: []exchange.Server{far}})
 		require.True(t, ok)
 		assert.Equal(t, "depot.hollowtarn.example.", zone.Zone.String())
 		require.NotNil(t, zone.Undelegated)
 		assert.Equal(t, "hollowtarn.example.", zone.Undelegated.Parent.String())
 		require.Len(t, zone.States, 1)
 		assert.True(t, zone.States[0].Unlisted)
-		assert.Equal(t, []string{"fault no-delegation"}, codes(zone.AllFindings()))
+		assert.Equal(t, []string{"fault no-delegation"}, labtest.Codes(zone.AllFindings()))
 	})
 	t.Run("a server that is listed anyway", func(t *testing.T) {
-		zone, ok := p.Zone(t.Context(), wire.MustParseName("hollowtarn.example"), diagnosis.ZonePlan{Also: []exchange.Server{far}})
+		zone, ok := p.Zone(t.Context(), wire.MustParseName("hollowtarn.example"), probe.ZonePlan{Also: []exchange.Server{far}})
 		require.True(t, ok)
 		assert.Len(t, zone.States, 4, "it is looked at once")
 	})
 	t.Run("who gives the zone away", func(t *testing.T) {
-		plan := diagnosis.ZonePlan{}
+		plan := probe.ZonePlan{}
 		plan.TryTransfer = true
 		zone, ok := p.Zone(t.Context(), wire.MustParseName("hollowtarn.example"), plan)
 		require.True(t, ok)
@@ -92,7 +93,7 @@ func TestZonePlans(t *testing.T) {
 		defer file.Close()
 		contents, err := zonecare.ReadContents("the file", origin, zonefile.Records(file, zonefile.Options{Origin: origin}))
 		require.NoError(t, err)
-		zone, ok := p.Zone(t.Context(), origin, diagnosis.ZonePlan{Against: contents})
+		zone, ok := p.Zone(t.Context(), origin, probe.ZonePlan{Against: contents})
 		require.True(t, ok)
 		require.Len(t, zone.Held, 4)
 		for _, h := range zone.Held {
