@@ -32,7 +32,7 @@ func TestMemoryCarriesEveryTransport(t *testing.T) {
 		}{
 			{"udp://" + office.Addr().String(), 1, "tickets.hollowtarn.example.", wire.A, "203.0.113.80"},
 			{"tcp://" + office.Addr().String(), 2, "tickets.hollowtarn.example.", wire.A, "203.0.113.80"},
-			{office.Addr().String(), 3, "timetable.hollowtarn.example.", wire.TXT, "valley station"}, // cut, and asked again over TCP
+			{office.Addr().String(), 3, "timetable.hollowtarn.example.", wire.TXT, "valley station"}, // cut, and retried over TCP
 			{"tls://" + office.Addr().String(), 2, "tickets.hollowtarn.example.", wire.A, "203.0.113.80"},
 			{"https://" + office.Addr().String() + "/dns-query", 2, "tickets.hollowtarn.example.", wire.A, "203.0.113.80"},
 			{"quic://" + office.Addr().String(), 1, "tickets.hollowtarn.example.", wire.A, "203.0.113.80"},

@@ -35,25 +35,25 @@ func TestAskOptions(t *testing.T) {
 		{"a certificate for another name", []string{"www.hollowtarn.example", "-t", "A", "--from", "tls://192.0.2.99"}, 3, []string{`checking the certificate: it is not for "192.0.2.99"`, "do not use the server"}, []string{"start it"}},
 		{"and with its right name", []string{"www.hollowtarn.example", "-t", "A", "--from", "tls://192.0.2.99", "--server-name", "gate.cafe.test"}, 0, []string{"203.0.113.120"}, nil},
 		{"a resolver by the name of its host", []string{"web.hollowtarn.example", "-t", "A", "--from", "dns1.hollowtarn.example"}, 0, []string{"dns1.hollowtarn.example (203.0.113.11)", "the zone's own server"}, nil},
-		{"cut over UDP and no other way allowed", []string{"timetable.hollowtarn.example", "-t", "TXT", "--from", "udp://192.0.2.53"}, 3, []string{"the answer was cut (TC)"}, nil},
-		{"without EDNS", []string{"timetable.hollowtarn.example", "-t", "TXT", "--no-edns"}, 0, []string{"asked again over TCP"}, nil},
+		{"cut over UDP and no other way allowed", []string{"timetable.hollowtarn.example", "-t", "TXT", "--from", "udp://192.0.2.53"}, 3, []string{"the answer was truncated (TC)"}, nil},
+		{"without EDNS", []string{"timetable.hollowtarn.example", "-t", "TXT", "--no-edns"}, 0, []string{"retried over TCP"}, nil},
 		{"which machine answers", []string{"web.hollowtarn.example", "-t", "A", "--nsid", "--cookie", "--dnssec"}, 0, []string{`the server adds (NSID) "office"`}, nil},
 		{"parts", []string{"nothing.hollowtarn.example", "-t", "A", "--show", "header,authority"}, 0, []string{"response code NXDOMAIN", "recursion available", "hollowtarn.example. 600 IN SOA"}, []string{"no such name"}},
-		{"all parts", []string{"www.hollowtarn.example", "-t", "A", "--all-parts"}, 0, []string{"question www.hollowtarn.example. A", "additional nothing", "EDNS: takes UDP messages of up to 1232 bytes"}, nil},
+		{"all parts", []string{"www.hollowtarn.example", "-t", "A", "--all-parts"}, 0, []string{"question www.hollowtarn.example. A", "additional nothing", "EDNS: accepts UDP messages of up to 1232 bytes"}, nil},
 		{"the SOA explained", []string{"hollowtarn.example", "-t", "SOA", "--explain"}, 0, []string{"(hostmaster@hollowtarn.example)", "EXPIRE 1209600 2 weeks", "MINIMUM 600 10 min"}, nil},
 		{"who may send mail explained", []string{"hollowtarn.example", "-t", "TXT", "--explain"}, 0, []string{"include:lanternpost.test whoever this other name lets send: may send", "-all everybody else: must not send (fail)"}, nil},
 		{"mail hosts followed", []string{"hollowtarn.example", "-t", "MX", "--follow"}, 0, []string{"mx1.hollowtarn.example at 203.0.113.25", "mx1.lanternpost.test at 198.51.100.95"}, nil},
-		{"mail hosts that are an alias and nothing", []string{"mail.valley.hollowtarn.example", "-t", "MX", "--follow"}, 3, []string{"target-is-alias", "target-unresolvable", "gone.valley.hollowtarn.example has no address", "is an alias, at 203.0.113.25"}, nil},
+		{"mail hosts that are an alias and nothing", []string{"mail.valley.hollowtarn.example", "-t", "MX", "--follow"}, 3, []string{"target-is-alias", "target-unresolvable", "gone.valley.hollowtarn.example has no address", "is an alias (CNAME), at 203.0.113.25"}, nil},
 		{"services followed", []string{"_sip._tcp.hollowtarn.example", "-t", "SRV", "--follow"}, 0, []string{"phone.hollowtarn.example at 203.0.113.60"}, nil},
 		{"a service binding whose target is itself", []string{"piste.hollowtarn.example", "-t", "HTTPS", "--follow"}, 0, []string{"piste.hollowtarn.example at 203.0.113.120"}, nil},
-		{"the age of a cached answer", []string{"web.hollowtarn.example", "-t", "A", "--zone-ttl"}, 0, []string{"A fetched 0 s ago, by the zone's own TTL"}, nil},
-		{"a cached answer that the zone no longer gives", []string{"tickets.hollowtarn.example", "-t", "A", "--zone-ttl"}, 0, []string{"the zone itself now says something else for A"}, []string{"fetched"}},
-		{"again and again", []string{"web.hollowtarn.example", "-t", "A", "--repeat", "20"}, 0, []string{"20 asked, 0 lost", "median"}, nil},
-		{"a short name as the machine asks it", []string{"web", "-t", "A"}, 0, []string{"203.0.113.120", "web was asked as web.hollowtarn.example", "suffix-appended"}, nil},
+		{"the age of a cached answer", []string{"web.hollowtarn.example", "-t", "A", "--zone-ttl"}, 0, []string{"A fetched 0 s ago, judging by the zone's own TTL"}, nil},
+		{"a cached answer that the zone no longer gives", []string{"tickets.hollowtarn.example", "-t", "A", "--zone-ttl"}, 0, []string{"the zone itself now gives a different answer for A"}, []string{"fetched"}},
+		{"again and again", []string{"web.hollowtarn.example", "-t", "A", "--repeat", "20"}, 0, []string{"20 sent, 0 lost", "median"}, nil},
+		{"a short name as the machine asks it", []string{"web", "-t", "A"}, 0, []string{"203.0.113.120", "web was looked up as web.hollowtarn.example", "suffix-appended"}, nil},
 		{"a short name as it is", []string{"web", "-t", "A", "--as-is"}, 0, []string{"no such name"}, []string{"suffix-appended"}},
 		{"a final dot is never extended", []string{"web.", "-t", "A"}, 0, []string{"no such name"}, []string{"suffix-appended"}},
 		{"a resolver that refuses", []string{"web.hollowtarn.example", "-t", "A", "--from", "closed"}, 3, []string{"refused to answer (REFUSED)"}, nil},
-		{"a resolver that never answers", []string{"web.hollowtarn.example", "-t", "A", "--from", "kiosk", "--wait", "100ms"}, 3, []string{"kiosk sent nothing back", "nothing after 2 tries"}, nil},
+		{"a resolver that never answers", []string{"web.hollowtarn.example", "-t", "A", "--from", "kiosk", "--wait", "100ms"}, 3, []string{"kiosk did not reply", "no reply after 2 attempts"}, nil},
 		{"a resolver that makes answers up", []string{"tikets.hollowtarn.example", "-t", "A", "--from", "cafe"}, 0, []string{"192.0.2.98"}, nil},
 		{"without recursion a resolver of the lab refuses", []string{"web.hollowtarn.example", "-t", "A", "--recursion=false"}, 3, []string{"REFUSED"}, nil},
 		{"several resolvers, in the order asked", []string{"tickets.hollowtarn.example", "-t", "A", "--from", "office,isp", "--from", "public"}, 0, []string{"203.0.113.80", "office (192.0.2.53)", "203.0.113.140", "isp (198.51.100.53)", "203.0.113.140", "public (203.0.113.200)"}, nil},
@@ -177,12 +177,12 @@ func TestReverse(t *testing.T) {
 		code int
 		want []string
 	}{
-		{"a name that leads back", []string{"203.0.113.120"}, 0, []string{"web.hollowtarn.example, which leads back", "looked up 120.113.0.203.in-addr.arpa"}},
-		{"a name that does not", []string{"203.0.113.80"}, 0, []string{"does not lead back", "reverse-mismatch", "leads to 203.0.113.120 and 1 more"}},
+		{"a name that leads back", []string{"203.0.113.120"}, 0, []string{"web.hollowtarn.example, which resolves back", "looked up 120.113.0.203.in-addr.arpa"}},
+		{"a name that does not", []string{"203.0.113.80"}, 0, []string{"does not resolve back", "reverse-mismatch", "resolves to 203.0.113.120 and 1 more"}},
 		{"no name", []string{"203.0.113.99"}, 0, []string{"no such name", "reverse-missing"}},
-		{"an address in an odd form", []string{"2001:0DB8:113:0:0::120"}, 0, []string{"looked up 0.2.1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.3.1.1.0.8.b.d.0.1.0.0.2.ip6"}},
-		{"a whole range", []string{"203.0.113.0/25"}, 0, []string{"203.0.113.11 dns1.hollowtarn.example, which leads back", "7 of 128 addresses have a name", "203.0.113.80 has the name"}},
-		{"a range delegated in parts (RFC 2317)", []string{"203.0.113.210"}, 0, []string{"hut.summit.hollowtarn.example, which leads back", "by way of an alias to 210.208/28.113.0.203.in-addr.arpa"}},
+		{"an address in an odd form", []string{"2001:0DB8:113:0:0::120"}, 0, []string{"looked up 0.2.1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.3.1.1.0.8.b.d.0.1.0.0.2. ip6.arpa"}},
+		{"a whole range", []string{"203.0.113.0/25"}, 0, []string{"203.0.113.11 dns1.hollowtarn.example, which resolves back", "7 of 128 addresses have a reverse name", "203.0.113.80 has the reverse name"}},
+		{"a range delegated in parts (RFC 2317)", []string{"203.0.113.210"}, 0, []string{"hut.summit.hollowtarn.example, which resolves back", "via a CNAME to 210.208/28.113.0.203.in-addr.arpa"}},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			o := run(t, append([]string{"reverse", "--lab"}, tt.args...)...)
@@ -214,13 +214,13 @@ func TestLocal(t *testing.T) {
 	}
 	o = run(t, "local", "--lab", "shop")
 	assert.Equal(t, 3, o.code)
-	for _, want := range []string{"the hosts file, line 3, gives 203.0.113.80", "shop.hollowtarn.example, with hollowtarn.example from the search list: 203.0.113.140", "not asked any more: shop.valley.hollowtarn.example, shop", "hosts-override", "suffix-appended"} {
+	for _, want := range []string{"the hosts file, line 3, gives 203.0.113.80", "shop.hollowtarn.example, with hollowtarn.example from the search list: 203.0.113.140", "not tried any more: shop.valley.hollowtarn.example, shop", "hosts-override", "suffix-appended"} {
 		assert.Contains(t, squeezed(o), want)
 	}
 	write("etc/resolv.conf", "nameserver 192.0.2.53\nnameserver 192.0.2.67\nsearch lanternpost.test hollowtarn.example\n")
 	o = run(t, "local", "--lab", "--root", folder, "web")
 	assert.Equal(t, 3, o.code, "one of the two resolvers refuses")
-	for _, want := range []string{"web.lanternpost.test, with lanternpost.test from the search list: no such name", "2 of 4 questions for web were lost on the search list", "closed (192.0.2.67): refused to answer", "web is asked as web.hollowtarn.example and is 203.0.113.120"} {
+	for _, want := range []string{"web.lanternpost.test, with lanternpost.test from the search list: no such name", "2 of 4 queries for web were wasted on the search list", "closed (192.0.2.67): refused to answer", "web is looked up as web.hollowtarn.example and is 203.0.113.120"} {
 		assert.Contains(t, squeezed(o), want)
 	}
 	write("etc/resolv.conf", "search hollowtarn.example\n")
@@ -257,7 +257,7 @@ func TestConfiguration(t *testing.T) {
 func TestBadQuestionOptions(t *testing.T) {
 	for option, want := range map[string]string{
 		"--over=pigeon": `--over "pigeon"`, "--show=tail": `--show "tail"`, "--class=TARN": `class "TARN"`, "--opcode=TARN": `opcode "TARN"`, "--id=70000": "--id 70000",
-		"--client-subnet=tarn": "--client-subnet", "--source=tarn": "--source", "--repeat=0": "out of bounds", "--rate=-1": "out of bounds", "--payload-size=70000": "payload-size", "--ipv6": "none of the resolvers",
+		"--client-subnet=tarn": "--client-subnet", "--source=tarn": "--source", "--repeat=0": "out of range", "--rate=-1": "out of range", "--payload-size=70000": "payload-size", "--ipv6": "none of the resolvers",
 	} {
 		o := run(t, "ask", "--lab", "a.example", option)
 		assert.Equal(t, 2, o.code, option)

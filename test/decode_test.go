@@ -98,9 +98,9 @@ func TestLateInALargeCapture(t *testing.T) {
 		{"an exchange and what its client asked next", []string{"decode", large, "--exchange", fmt.Sprint(alias)}, 0, []string{"www.hollowtarn.example A", fmt.Sprintf("the alias exchange %d, web.hollowtarn.example A of 192.0.2.53: 203.0.113.120", followed)}, nil},
 		{"one that failed and was asked again", []string{"decode", large, "--exchange", fmt.Sprint(failed)}, 0, []string{"server-failure", fmt.Sprintf("then exchange %d, tickets.hollowtarn.example A of 192.0.2.53: server-failure", again)}, nil},
 		{"no such exchange", []string{"decode", large, "--exchange", "99999"}, 2, nil, nil},
-		{"the verdict on all of it", []string{"why", "--capture", large}, 3, []string{"fault tickets.hollowtarn.example: 192.0.2.53 could not get an answer", fmt.Sprintf("exchanges %d and %d", failed, again)}, []string{"not judged"}},
+		{"the verdict on all of it", []string{"why", "--capture", large}, 3, []string{"fault tickets.hollowtarn.example: 192.0.2.53 could not get an answer", fmt.Sprintf("exchanges %d, %d", failed, again)}, []string{"not judged"}},
 		{"the verdict on a name", []string{"why", "--capture", large, "tickets.hollowtarn.example"}, 3, []string{"asked 2 times by 1 client"}, nil},
-		{"more than is kept of one name", []string{"why", "--capture", large, "web.hollowtarn.example"}, 0, []string{"nothing wrong", "asked 20501 times by 1 client"}, nil},
+		{"more than is kept of one name", []string{"why", "--capture", large, "web.hollowtarn.example"}, 0, []string{"nothing wrong", "asked 20,501 times by 1 client"}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			t.Parallel()
@@ -119,7 +119,7 @@ func TestLateInALargeCapture(t *testing.T) {
 		require.ErrorContains(t, err, "exit status 3", "%s", output)
 		text, err := os.ReadFile(report)
 		require.NoError(t, err)
-		assert.Contains(t, string(text), "The packets that show it are in late.pcapng; those of 502 more exchanges are not.")
+		assert.Contains(t, string(text), "The evidence packets are in late.pcapng; those of 502 more exchanges are not.")
 		assert.Contains(t, string(text), fmt.Sprintf("\n| %d | 192.0.2.53 | tickets.hollowtarn.example A |", failed))
 	})
 }
@@ -192,31 +192,31 @@ func TestDecodeViews(t *testing.T) {
 		not  []string
 	}{
 		{"the overview", []string{morning}, 3, []string{"7 of 360 exchanges failed", "--view exchanges --finding unanswered --client 192.0.2.140", "public.resolvers.test", "phone.hollowtarn.example A from 192.0.2.53"}, nil},
-		{"exchanges", []string{morning, "--view", "exchanges"}, 3, []string{"3 07:40:02.100 tickets.hollowtarn.example A: 203.0.113.80 in 0.4 ms (192.0.2.21 asked 192.0.2.53)", "asked again in exchange"}, nil},
+		{"exchanges", []string{morning, "--view", "exchanges"}, 3, []string{"3 07:40:02.100 tickets.hollowtarn.example A: 203.0.113.80 in 0.4 ms (192.0.2.21 queried 192.0.2.53)", "retried in exchange"}, nil},
 		{"names", []string{morning, "--view", "names"}, 3, []string{"www.hollowtarn.example"}, []string{"estimate"}},
-		{"servers", []string{morning, "--view", "servers"}, 3, []string{"192.0.2.53 354 4 14 8", "count down from answer to answer: 192.0.2.53", "192.0.2.66 2 2 0 1 - - -"}, nil},
+		{"servers", []string{morning, "--view", "servers"}, 3, []string{"192.0.2.53 354 4 14 8", "count down from answer to answer): 192.0.2.53", "192.0.2.66 2 2 0 1 - - -"}, nil},
 		{"clients", []string{morning, "--view", "clients"}, 3, []string{"192.0.2.140"}, nil},
-		{"episodes", []string{morning, "--view", "episodes", "--client", "192.0.2.71"}, 3, []string{"192.0.2.71 asked 30 questions within 1", "part14.guest.hollowtarn.example AAAA"}, nil},
+		{"episodes", []string{morning, "--view", "episodes", "--client", "192.0.2.71"}, 3, []string{"192.0.2.71 sent 30 queries within 1", "part14.guest.hollowtarn.example AAAA"}, nil},
 		{"walks", []string{uplink, "--view", "walks"}, 3, []string{"www.hollowtarn.example A reaches 203.0.113.120", "for 192.0.2.21 (exchange 1)", ". 198.51.100.1: referred to example", "status.lifts.hollowtarn.example A stops at 198.51.100.91", "without authority"}, nil},
 		{"no walks", []string{morning, "--view", "walks"}, 3, []string{"no walk"}, nil},
-		{"the local link", []string{morning, "--view", "local-link"}, 3, []string{"both claim printer.local", "192.0.2.51 says A 192.0.2.51, alone", "nobody claims it"}, nil},
+		{"the local link", []string{morning, "--view", "local-link"}, 3, []string{"both claim printer.local", "192.0.2.51 says A 192.0.2.51, for itself only", "nobody claims it"}, nil},
 		{"the timeline", []string{morning, "--view", "timeline"}, 3, []string{"a column is", "07:40:00"}, nil},
-		{"one exchange", []string{morning, "--exchange", "3"}, 0, []string{"question reply", "IPv4 from 192.0.2.21", "recursion offered", "kept 41 min 18 s (2478)", "other half exchange 4"}, nil},
+		{"one exchange", []string{morning, "--exchange", "3"}, 0, []string{"question reply", "IPv4 from 192.0.2.21", "recursion offered", "TTL 41 min 18 s (2478)", "sibling exchange 4"}, nil},
 		{"one exchange with its bytes", []string{morning, "--exchange", "3", "--wire"}, 0, []string{"QNAME tickets.hollowtarn.example.", "ADDRESS 203.0.113.80"}, nil},
-		{"one that was asked again", []string{morning, "--exchange", "43"}, 0, []string{"tried again in packet"}, nil},
+		{"one that was asked again", []string{morning, "--exchange", "43"}, 0, []string{"retry in packet"}, nil},
 		{"one that is not there", []string{morning, "--exchange", "9999"}, 2, nil, nil},
-		{"one with two replies", []string{morning, "--exchange", "34"}, 0, []string{"192.0.2.98 kept 1 min", "the other reply, packet 80", "says 203.0.113.140"}, nil},
-		{"one whose reply was cut", []string{mangled, "--exchange", "2"}, 0, []string{"of which the capture holds 72 of 125 bytes", "additional, as its header says"}, []string{"a second reply"}},
+		{"one with two replies", []string{morning, "--exchange", "34"}, 0, []string{"192.0.2.98 TTL 1 min", "the other reply, packet 80", "says 203.0.113.140"}, nil},
+		{"one whose reply was cut", []string{mangled, "--exchange", "2"}, 0, []string{"of which the capture has 72 of 125 bytes", "additional, as its header says"}, []string{"a second reply"}},
 		{"one whose reply was cut, with its bytes", []string{mangled, "--exchange", "2", "--wire"}, 0, []string{"packet 4, from 192.0.2.53", "2 8180 flags"}, nil},
-		{"one that somebody guessed at", []string{mangled, "--exchange", "5"}, 0, []string{"5 replies to it came with IDs that nobody asked"}, nil},
+		{"one that somebody guessed at", []string{mangled, "--exchange", "5"}, 0, []string{"5 replies came with wrong IDs"}, nil},
 		{"one as CSV", []string{mangled, "--exchange", "2", "--csv"}, 0, []string{"2,2026-03-09T07:40:02Z,192.0.2.21#64234,192.0.2.53#53,udp,web.hollowtarn.example.,A,cut-off"}, []string{"www."}},
 		{"the packets of one", []string{mangled, "--exchange", "2", "--to", copied}, 0, []string{"2 packets of 1 exchange written"}, nil},
 		{"one as JSON that is not there", []string{morning, "--exchange", "9999", "--json"}, 2, nil, []string{"{"}},
 		{"a packet", []string{morning, "--packet", "1"}, 0, []string{"packet 1, 192.0.2.21 to 192.0.2.53: a question about www.hollowtarn.example A", "part of exchange 1"}, []string{"QNAME"}},
 		{"a packet with its bytes", []string{morning, "--packet", "1", "--wire"}, 0, []string{"14 4500004f00004000 IPv4", "QNAME www.hollowtarn.example."}, nil},
-		{"a packet of the local link", []string{morning, "--packet", "35"}, 0, []string{"printer.local A 192.0.2.41 kept 2 min (120), in place of all that was kept before"}, nil},
+		{"a packet of the local link", []string{morning, "--packet", "35"}, 0, []string{"printer.local A 192.0.2.41 TTL 2 min (120), replacing all that was cached before"}, nil},
 		{"a segment", []string{morning, "--packet", "16"}, 0, []string{"a TCP segment with 769 bytes of its stream", "ends of exchange 6"}, nil},
-		{"an ICMP error", []string{morning, "--packet", "126"}, 0, []string{"192.0.2.60 says that a packet from 192.0.2.71 did not reach 192.0.2.60: nothing listens there", "part of exchange 56"}, nil},
+		{"an ICMP error", []string{morning, "--packet", "126"}, 0, []string{"192.0.2.60 reports that a packet from 192.0.2.71 did not reach 192.0.2.60: nothing listens there", "part of exchange 56"}, nil},
 		{"a packet with broken headers", []string{mangled, "--packet", "7"}, 0, []string{"cannot be read: UDP at byte 34: it is said to be larger than what carries it", "34 ebaf0035403ddd27 unread"}, nil},
 		{"a packet with a broken message", []string{mangled, "--packet", "6"}, 0, []string{"compression pointer does not point backwards", "EDNS not known"}, nil},
 		{"a packet put together", []string{mangled, "--packet", "11", "--wire"}, 0, []string{"fragments put together from 2", "the message in it, put together from fragments", "part of exchange 3"}, nil},
@@ -287,7 +287,7 @@ func TestDecodeForms(t *testing.T) {
 		}
 		told := fmt.Sprint(summary["findings"])
 		assert.Contains(t, told, "code:"+code)
-		assert.Contains(t, told, "that 1 client asked for", "of those chosen")
+		assert.Contains(t, told, "that 1 client looked up", "of those chosen")
 	}
 
 	// What is chosen can be written, and reads back as what it was.
@@ -321,7 +321,7 @@ func TestDecodeForms(t *testing.T) {
 		path := filepath.Join(folder, "named.pcapng")
 		require.NoError(t, os.WriteFile(path, append(bytes.Clone(data), block...), 0o600))
 		run(t, "decode", path, "--view", "servers").holds(t, 3, []string{`192.0.2.53 office \027[31m 354`}, []string{"\x1b"})
-		run(t, "decode", path, "--exchange", "3").holds(t, 0, []string{`the file calls 192.0.2.53 office`}, []string{"\x1b"})
+		run(t, "decode", path, "--exchange", "3").holds(t, 0, []string{`the file names 192.0.2.53 office`}, []string{"\x1b"})
 		_, summary := lines(t, path, "--view", "servers")
 		first := summary["servers"].(map[string]any)["rows"].([]any)[0].(map[string]any)
 		assert.Contains(t, first["host"], "office")
@@ -371,7 +371,7 @@ func TestKeptFilesReadBack(t *testing.T) {
 	for _, args := range [][]string{
 		{"ask", "www.hollowtarn.example", "timetable.hollowtarn.example", "--type", "A,TXT", "--from", "office,isp"},
 		{"trace", "tickets.hollowtarn.example"},
-		{"trace", "summit.camera.hollowtarn.example", "--wait", "100ms", "--tries", "1"},
+		{"trace", "summit.camera.hollowtarn.example", "--wait", "100ms", "--attempts", "1"},
 		{"compare", "tickets.hollowtarn.example", "--from", "office,isp", "--zone-servers"},
 	} {
 		t.Run(args[0], func(t *testing.T) {

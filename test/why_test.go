@@ -25,28 +25,28 @@ func TestWhySays(t *testing.T) {
 		want []string
 		not  []string
 	}{
-		{"the cause first, who mends it and until when", []string{"why", "--lab", "tickets.hollowtarn.example", "-t", "A", "--from", "office"}, 3,
-			[]string{"fault tickets.hollowtarn.example: office still answers 203.0.113.80; the zone says 203.0.113.140.", "where the resolver: office", "how sure certain", "who mends whoever runs the resolver", "until it ends by itself in 41 min 20 s (2480) at the latest", "also seen fault ns.farhost.test"}, nil},
+		{"the cause first, who can fix it and until when", []string{"why", "--lab", "tickets.hollowtarn.example", "-t", "A", "--from", "office"}, 3,
+			[]string{"fault tickets.hollowtarn.example: office still answers 203.0.113.80; the zone says 203.0.113.140.", "where the resolver: office", "how sure certain", "who can fix it whoever runs the resolver", "until it ends by itself within 41 min 20 s (2480)", "also seen fault ns.farhost.test"}, nil},
 		{"what follows from the cause", []string{"why", "--lab", "status.lifts.hollowtarn.example", "-t", "A"}, 3,
-			[]string{"where the delegation: lifts.hollowtarn.example", "follows from it fault office could not get an answer", "wrong walk from the root for A: stops at lifts.hollowtarn.example"}, nil},
+			[]string{"where the delegation: lifts.hollowtarn.example", "caused by it fault office could not get an answer", "problem walk from the root for A: stops at lifts.hollowtarn.example"}, nil},
 		{"a name that works, and what was checked", []string{"why", "--lab", "www.hollowtarn.example"}, 0,
-			[]string{"nothing wrong www.hollowtarn.example: A is 203.0.113.120", "do now If it still fails for somebody", "fine this machine's set-up: asks 192.0.2.53", "fine walk from the root for AAAA"}, []string{"follows from it"}},
+			[]string{"nothing wrong www.hollowtarn.example: A is 203.0.113.120", "what to do If it still fails for somebody", "OK this machine's configuration: asks 192.0.2.53", "OK walk from the root for AAAA"}, []string{"follows from it"}},
 		{"a name that is not there, and the nearest that is", []string{"why", "--lab", "a.b.www.hollowtarn.example", "-t", "A"}, 0,
-			[]string{"nothing wrong a.b.www.hollowtarn.example: the zone itself says that there is no such name (NXDOMAIN); the nearest that exists is www.hollowtarn.example", "Check how the name is spelt"}, nil},
+			[]string{"nothing wrong a.b.www.hollowtarn.example: the zone itself says that the name does not exist (NXDOMAIN); the closest name that exists is www.hollowtarn.example", "Check the spelling of the name"}, nil},
 		{"one type alone", []string{"why", "--lab", "web.hollowtarn.example", "--from", "halfblind"}, 3, []string{"; only AAAA fails, not A."}, nil},
-		{"what cannot be seen, and what would tell", []string{"why", "--lab", "www.hollowtarn.example", "-t", "A", "--lab-path", "inside", "--wait", "200ms", "--tries", "1"}, 0,
-			[]string{"nothing wrong", "could not be held against it", "unknown walk from the root for A: not walked", "What would tell more: the same from a network where this can be seen"}, nil},
-		{"what cannot be told for sure", []string{"why", "--lab", "web.hollowtarn.example", "-t", "A", "--from", "stranded", "--lab-path", "inside", "--wait", "200ms", "--tries", "1"}, 3,
+		{"what cannot be seen, and what would tell", []string{"why", "--lab", "www.hollowtarn.example", "-t", "A", "--lab-path", "inside", "--wait", "200ms", "--attempts", "1"}, 0,
+			[]string{"nothing wrong", "could not be compared", "unknown walk from the root for A: not walked", "To learn more, run the same from a network where this can be seen"}, nil},
+		{"what cannot be told for sure", []string{"why", "--lab", "web.hollowtarn.example", "-t", "A", "--from", "stranded", "--lab-path", "inside", "--wait", "200ms", "--attempts", "1"}, 3,
 			[]string{"how sure likely: the resolver says so itself", "were not seen to answer"}, nil},
-		{"other resolvers beside", []string{"why", "--lab", "web.hollowtarn.example", "-t", "A", "--from", "closed", "--also", "isp"}, 3, []string{"where the resolver: closed", "elsewhere isp says 203.0.113.120", "fine other resolvers: isp"}, nil},
+		{"other resolvers beside", []string{"why", "--lab", "web.hollowtarn.example", "-t", "A", "--from", "closed", "--also", "isp"}, 3, []string{"where the resolver: closed", "elsewhere isp says 203.0.113.120", "OK other resolvers: isp"}, nil},
 		{"one of the zone's own servers, asked as a resolver", []string{"why", "--lab", "summit.hollowtarn.example", "--from", "dns1.hollowtarn.example"}, 0, []string{"nothing wrong"}, []string{"recursion-unavailable"}},
-		{"an address stands for its name", []string{"why", "--lab", "203.0.113.80"}, 0, []string{"it works, with a concern", "reverse-mismatch", "where the zone's data: 113.0.203.in-addr.arpa"}, nil},
+		{"an address stands for its name", []string{"why", "--lab", "203.0.113.80"}, 0, []string{"works, with a concern", "reverse-mismatch", "where the zone's data: 113.0.203.in-addr.arpa"}, nil},
 		{"several names of one cause", []string{"why", "--lab", "a.closing.works.example", "b.closing.works.example", "web.hollowtarn.example", "-t", "A"}, 3,
 			[]string{"fault a.closing.works.example, b.closing.works.example: No server of closing.works.example answers for it", "nothing wrong web.hollowtarn.example"}, nil},
-		{"a capture as a whole", []string{"why", "--capture", morning}, 3, []string{"fault summit.camera.hollowtarn.example, status.lifts.hollowtarn.example: 192.0.2.53 could not get an answer", "the fault may lie with the zone's own servers"}, nil},
+		{"a capture as a whole", []string{"why", "--capture", morning}, 3, []string{"fault summit.camera.hollowtarn.example, status.lifts.hollowtarn.example: 192.0.2.53 could not get an answer", "the fault may be with the zone's own servers"}, nil},
 		{"a name of a capture", []string{"why", "--capture", morning, "tickets.hollowtarn.example"}, 0, []string{"nothing wrong tickets.hollowtarn.example"}, nil},
-		{"a finding's page", []string{"findings", "cache-stale"}, 0, []string{"cache-stale of a cache", "who mends whoever runs the resolver"}, nil},
-		{"all findings", []string{"findings"}, 0, []string{"of this machine"[3:], "glue-differs The parent and the zone give a server different addresses."}, nil},
+		{"a finding's page", []string{"findings", "cache-stale"}, 0, []string{"cache-stale about a cache", "who can fix it whoever runs the resolver"}, nil},
+		{"all findings", []string{"findings"}, 0, []string{"of this machine"[3:], "glue-differs The parent and the zone give different addresses for a server."}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			t.Parallel()
@@ -63,8 +63,8 @@ func TestWhyRefuses(t *testing.T) {
 		code int
 		want string
 	}{
-		{"no name", []string{"why", "--lab"}, 2, "something is missing"},
-		{"a name that nobody asked for", []string{"why", "--capture", morning, "nobody.example"}, 2, "nobody asked for it in this capture"},
+		{"no name", []string{"why", "--lab"}, 2, "missing argument"},
+		{"a name that nobody asked for", []string{"why", "--capture", morning, "nobody.example"}, 2, "nobody looked it up in this capture"},
 		{"a file that is not there", []string{"why", "--capture", "nowhere.pcap"}, 1, "check the name of the file"},
 		{"a report of another kind", []string{"why", "--lab", "www.hollowtarn.example", "--report", "a.doc"}, 2, "ends in .html or .md"},
 		{"a report where none can be", []string{"why", "--lab", "www.hollowtarn.example", "--report", filepath.Join(morning, "a.html")}, 1, "writing the report"},
@@ -255,5 +255,5 @@ func TestRedactedReportTellsNoSecret(t *testing.T) {
 		})
 	}
 	o := run(t, "why", "--lab", "tickets.hollowtarn.example", "--from", "office", "--report", filepath.Join(t.TempDir(), "tickets.md"), "--redact", "tickets.hollowtarn.example")
-	assert.Contains(t, o.stderr, "the name of the file tells what was redacted")
+	assert.Contains(t, o.stderr, "the name of the report file gives away what was redacted")
 }

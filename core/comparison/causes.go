@@ -49,7 +49,7 @@ func (r *Result) difference(d doubt) finding.Finding {
 	if !e.Outcome.Good() {
 		return d.finding(finding.Failed, finding.Fault, "%s does not answer (%s).", e.Server.Name(), e.Outcome)
 	}
-	return d.finding(finding.AnswerDiffers, finding.Fault, "%s says %s; the zone says %s, and nothing seen explains the difference.", e.Server.Name(), d.group.Says(), d.truth.Says())
+	return d.finding(finding.AnswerDiffers, finding.Fault, "%s answers %s; the zone says %s, and nothing seen explains the difference.", e.Server.Name(), d.group.Says(), d.truth.Says())
 }
 
 func (d doubt) finding(code finding.Code, severity finding.Severity, format string, args ...any) finding.Finding {
@@ -86,19 +86,19 @@ func blocked(d doubt) (f finding.Finding, ok bool) {
 				if extra != "" {
 					text += ": " + wire.Escape(extra)
 				}
-				f = d.finding(finding.AnswerBlocked, finding.Fault, "%s withholds the answer, by its own word (%s).", e.Server.Name(), text)
+				f = d.finding(finding.AnswerBlocked, finding.Fault, "%s blocks the name, and says so itself (%s).", e.Server.Name(), text)
 				f.Sure = finding.Certain
 				return f, true
 			}
 		}
 	}
 	if _, _, proof := exchange.Negative(e.Reply); e.Outcome == exchange.NoName && !proof && d.truth.Outcome == exchange.Answered {
-		f = d.finding(finding.AnswerBlocked, finding.Fault, "%s says that there is no such name, and not on which zone's word; the zone says %s.", e.Server.Name(), d.truth.Says())
+		f = d.finding(finding.AnswerBlocked, finding.Fault, "%s says that the name does not exist, without naming the zone that says so; the zone says %s.", e.Server.Name(), d.truth.Says())
 		f.Sure = finding.Likely
 		return f, true
 	}
 	if nowhere(d.group.Values) && !nowhere(d.truth.Values) {
-		f = d.finding(finding.AnswerBlocked, finding.Fault, "%s gives %s, which leads nowhere; the zone says %s.", e.Server.Name(), d.group.Says(), d.truth.Says())
+		f = d.finding(finding.AnswerBlocked, finding.Fault, "%s answers %s, an address that leads nowhere; the zone says %s.", e.Server.Name(), d.group.Says(), d.truth.Says())
 		f.Sure = finding.Likely
 		return f, true
 	}
@@ -113,7 +113,7 @@ func rewritten(d doubt) (f finding.Finding, ok bool) {
 		return f, false
 	}
 	same := 0
-	f = d.finding(finding.AnswerRewritten, finding.Fault, "%s gives %s where the zone says that there is no such name.", e.Server.Name(), d.group.Says())
+	f = d.finding(finding.AnswerRewritten, finding.Fault, "%s answers %s, although the zone says that the name does not exist.", e.Server.Name(), d.group.Says())
 	f.Sure = finding.Likely
 	denied := 0
 	for _, made := range d.evidence.MadeUp[e] {
@@ -143,7 +143,7 @@ func byPlace(d doubt) (f finding.Finding, ok bool) {
 	}
 	for _, there := range d.evidence.ByPlace[e] {
 		if there.Meaning() == e.Meaning() && there.Authoritative() {
-			f = d.finding(finding.AnswerByPlace, finding.Note, "%s gets another answer for its place, rightly: the zone's own server says %s for clients there.", e.Server.Name(), d.group.Says())
+			f = d.finding(finding.AnswerByPlace, finding.Note, "%s gets a different answer for its location, as intended: the zone's own server answers %s for clients there.", e.Server.Name(), d.group.Says())
 			f.AddEvidence(there.Number)
 			f.Sure = finding.Certain
 			return f, true
@@ -159,7 +159,7 @@ func byPlace(d doubt) (f finding.Finding, ok bool) {
 		}
 	}
 	if len(answers) > 1 && !slices.ContainsFunc(d.group.Values, func(v string) bool { return !given[v] }) {
-		f = d.finding(finding.AnswerByPlace, finding.Note, "%s has one of several answers that the zone's own server gives in turn.", e.Server.Name())
+		f = d.finding(finding.AnswerByPlace, finding.Note, "%s has one of several answers that the zone's own server rotates.", e.Server.Name())
 		for _, again := range d.evidence.Again {
 			f.AddEvidence(again.Number)
 		}
@@ -175,7 +175,7 @@ func negative(d doubt) (f finding.Finding, ok bool) {
 	if e.Outcome != exchange.NoName && e.Outcome != exchange.NoData || d.truth.Outcome != exchange.Answered {
 		return f, false
 	}
-	f = d.finding(finding.CacheNegative, finding.Fault, "%s says %s; the zone has %s.", e.Server.Name(), e.Outcome, d.truth.Says())
+	f = d.finding(finding.CacheNegative, finding.Fault, "%s answers %s; the zone has %s.", e.Server.Name(), e.Outcome, d.truth.Says())
 	f.Sure = finding.Likely
 	if soa, ttl, has := exchange.Negative(e.Reply); has {
 		f.Lasts = ttl

@@ -137,12 +137,12 @@ var failures = map[exchange.Outcome]struct {
 	code finding.Code
 	text string
 }{
-	exchange.NoReply:       {finding.NoReply, "%s sent nothing back."},
-	exchange.Unreachable:   {finding.Unreachable, "%s cannot be reached: nothing listens there."},
-	exchange.Rejection:     {finding.Malformed, "%s sent what cannot be believed."},
+	exchange.NoReply:       {finding.NoReply, "%s did not reply."},
+	exchange.Unreachable:   {finding.Unreachable, "%s cannot be reached: nothing is listening there."},
+	exchange.Rejection:     {finding.Malformed, "%s sent a reply that cannot be trusted."},
 	exchange.Refused:       {finding.Refused, "%s refuses to answer."},
 	exchange.ServerFailure: {finding.ServerFailure, "%s could not get an answer (SERVFAIL)."},
-	exchange.Truncated:     {finding.Truncated, "%s cut its answer, and the whole could not be got over TCP."},
+	exchange.Truncated:     {finding.Truncated, "%s truncated its answer, and retrying over TCP failed too."},
 }
 
 // Failure says that a server gave no answer at all, and how; ok is false when
@@ -153,7 +153,7 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 		return f, false
 	}
 	if e.Outcome == exchange.Unreachable && e.Err != nil && !exchange.Refusal(e.Err) {
-		f = finding.New(row.code, finding.Fault, about(e), fmt.Sprintf("%s: no connection came about: %v.", e.Server.Name(), e.Err), e.Number)
+		f = finding.New(row.code, finding.Fault, about(e), fmt.Sprintf("%s: no connection could be made: %v.", e.Server.Name(), e.Err), e.Number)
 		if _, insecure := errors.AsType[*exchange.HandshakeError](e.Err); insecure {
 			f.Next = "Check which name and issuer the server's certificate should have, and do not use the server until that is clear."
 		}
@@ -161,14 +161,14 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	}
 	switch {
 	case errors.Is(e.Err, exchange.ErrAliasChain):
-		f = finding.New(finding.AliasLong, finding.Fault, about(e), fmt.Sprintf("The answer of %s to %s is of no use: %v.", e.Server.Name(), e.Question.Spoken(), e.Err), e.Number)
+		f = finding.New(finding.AliasLong, finding.Fault, about(e), fmt.Sprintf("The answer from %s for %s is unusable: %v.", e.Server.Name(), e.Question.Spoken(), e.Err), e.Number)
 		return f, true
 	case errors.Is(e.Err, exchange.ErrDripping):
-		f = finding.New(finding.Slow, finding.Fault, about(e), fmt.Sprintf("%s began to answer and was too slow: %v.", e.Server.Name(), e.Err), e.Number)
+		f = finding.New(finding.Slow, finding.Fault, about(e), fmt.Sprintf("%s started to answer and was too slow: %v.", e.Server.Name(), e.Err), e.Number)
 		return f, true
 	}
 	if e.Outcome == exchange.Rejection {
-		return finding.New(finding.Code(exchange.Disbelief(e.Err)), finding.Fault, about(e), fmt.Sprintf("%s sent what cannot be believed: %v.", e.Server.Name(), e.Err), e.Number), true
+		return finding.New(finding.Code(exchange.Disbelief(e.Err)), finding.Fault, about(e), fmt.Sprintf("%s sent a reply that cannot be trusted: %v.", e.Server.Name(), e.Err), e.Number), true
 	}
 	return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf(row.text, e.Server.Name()), e.Number), true
 }
@@ -215,9 +215,9 @@ func (r *Result) Headline() string {
 	text := "nothing is known"
 	switch {
 	case total == 1:
-		text = fmt.Sprintf("%s is the only one that was asked to the end", known[0].Members[0].Exchange.Server.Name())
+		text = fmt.Sprintf("only %s gave a result", known[0].Members[0].Exchange.Server.Name())
 	case len(known) == 1 && !known[0].Outcome.Good():
-		text = fmt.Sprintf("all %d fail alike: %s", total, known[0].Outcome)
+		text = fmt.Sprintf("all %d fail in the same way: %s", total, known[0].Outcome)
 	case len(known) == 1:
 		text = fmt.Sprintf("all %d agree", total)
 	case len(known) > 1:
@@ -228,22 +228,22 @@ func (r *Result) Headline() string {
 		agree := "agree"
 		switch {
 		case r.Truth() != nil:
-			agree = "say what the zone says now"
+			agree = "agree with the zone"
 		case !known[0].Outcome.Good():
-			agree = fmt.Sprintf("fail alike (%s)", known[0].Outcome)
+			agree = fmt.Sprintf("fail in the same way (%s)", known[0].Outcome)
 		}
 		text = fmt.Sprintf("%d of %d %s; %s", len(known[0].Members), total, agree, strings.Join(others, "; "))
 	}
 	if unknown > 0 {
-		text += fmt.Sprintf("; %d not known, cut short", unknown)
+		text += fmt.Sprintf("; %d unknown, interrupted", unknown)
 	}
 	return text
 }
 
 // differences say in the headline what kind of difference it is.
 var differences = map[finding.Code]string{
-	finding.CacheStale: "an older answer", finding.CacheNegative: "remembers that there was none", finding.AnswerByPlace: "another answer for its place, rightly",
-	finding.AnswerRewritten: "makes an answer up", finding.AnswerBlocked: "withholds the answer",
+	finding.CacheStale: "an older answer", finding.CacheNegative: "a cached negative answer", finding.AnswerByPlace: "a different answer for its location, as intended",
+	finding.AnswerRewritten: "a made-up answer", finding.AnswerBlocked: "a blocked name",
 }
 
 // groupWords names who is in a group that differs, and how it differs.
@@ -267,7 +267,7 @@ func (r *Result) groupWords(g *Group) string {
 		if words, ok := differences[f.Code]; ok && slices.Contains(f.Evidence, g.Members[0].Exchange.Number) {
 			how = words
 			if f.Lasts > 0 {
-				how += fmt.Sprintf(", gone from %s in %s at the latest", strings.TrimSuffix(f.About.Server, "."), wire.Period(f.Lasts))
+				how += fmt.Sprintf(", gone from %s within %s", strings.TrimSuffix(f.About.Server, "."), wire.Period(f.Lasts))
 			}
 		}
 	}

@@ -123,7 +123,7 @@ func (t *Track) Add(at time.Time, e *exchange.Exchange) (events []Event) {
 		note(First, "%s says %s", t.Server.Name(), t.Says)
 	case fresh:
 		t.Changes++
-		note(Changed, "%s now says %s; before it said %s", t.Server.Name(), t.Says, before)
+		note(Changed, "%s now answers %s; before, it answered %s", t.Server.Name(), t.Says, before)
 	}
 	if !known {
 		return events
@@ -164,11 +164,11 @@ func (t *Track) count(at time.Time, ttl uint32, fresh bool, note func(EventKind,
 		t.Refreshed = at
 		switch {
 		case left > slack*time.Second:
-			note(Refreshed, "%s has a copy with more time left, %s, while the one before had %s: fetched early, or another cache", t.Server.Name(), wire.Period(ttl), wire.Period(uint32(left/time.Second)))
+			note(Refreshed, "%s now has a TTL of %s left, while the one before had %s: fetched early, or another cache", t.Server.Name(), wire.Period(ttl), wire.Period(uint32(left/time.Second)))
 		case left < -slack*time.Second:
-			note(Refreshed, "%s fetched it again, %s after its copy ran out", t.Server.Name(), wire.Period(uint32(-left/time.Second)))
+			note(Refreshed, "%s fetched it again %s after the TTL ran out", t.Server.Name(), wire.Period(uint32(-left/time.Second)))
 		default:
-			note(Refreshed, "%s fetched it again when its copy ran out", t.Server.Name())
+			note(Refreshed, "%s fetched it again when the TTL ran out", t.Server.Name())
 		}
 	}
 	t.countdowns = slices.DeleteFunc(t.countdowns, func(c countdown) bool { return at.Sub(c.ends) > slack*time.Second })

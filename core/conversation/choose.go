@@ -33,7 +33,7 @@ type Fields struct {
 	RCode      string   `expr:"rcode"`     // of the reply, by mnemonic; "" without one
 	Took       float64  `expr:"took"`      // seconds from the question to the reply; 0 without one
 	Waited     float64  `expr:"waited"`    // the same from the first try
-	Tries      int      `expr:"tries"`     // how often it was asked
+	Attempts   int      `expr:"attempts"`  // how often it was asked
 	ID         int      `expr:"id"`        // of the message
 	Transport  string   `expr:"transport"` // udp or tcp
 	Size       int      `expr:"size"`      // of the reply in bytes; 0 without one
@@ -125,7 +125,7 @@ func (p *Pair) fields(name string) Fields {
 	f := Fields{
 		Number: p.Number, Time: float64(p.First.At) / 1e9, Client: p.Client().Addr().String(), Server: p.Server().Addr().String(), Port: int(p.Server().Port()),
 		Name: name, Type: p.View().QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
-		Tries: p.Asked(), ID: int(p.open().id), Transport: string(p.transport()),
+		Attempts: p.Asked(), ID: int(p.open().id), Transport: string(p.transport()),
 	}
 	if p.answered {
 		reply := p.replied()

@@ -58,14 +58,14 @@ func TestWhatFollowsACutReply(t *testing.T) {
 		severity finding.Severity
 		says     string
 	}{
-		"nothing":                        {nil, finding.Concern, "not asked again over TCP"},
-		"another client's connection":    {other[:1], finding.Concern, "not asked again over TCP"},
-		"a connection and no question":   {handshake, finding.Concern, "not asked again over TCP"},
-		"silence":                        {[][]byte{handshake[0], handshake[0], handshake[0], handshake[0]}, finding.Fault, "no TCP connection came about"},
+		"nothing":                        {nil, finding.Concern, "not retried over TCP"},
+		"another client's connection":    {other[:1], finding.Concern, "not retried over TCP"},
+		"a connection and no question":   {handshake, finding.Concern, "not retried over TCP"},
+		"silence":                        {[][]byte{handshake[0], handshake[0], handshake[0], handshake[0]}, finding.Fault, "the TCP connection"},
 		"the end of the capture":         {[][]byte{handshake[0], handshake[0]}, finding.Note, "the capture ends before"},
 		"a reset":                        {[][]byte{handshake[0], reset}, finding.Fault, "refused the TCP connection"},
 		"a reset, and another's success": {[][]byte{handshake[0], reset, other[0], other[1]}, finding.Fault, "refused the TCP connection"},
-		"the answer over TCP":            {[][]byte{handshake[0], handshake[1], asked, overTCP(isp, again)}, finding.Note, "asked again over TCP"},
+		"the answer over TCP":            {[][]byte{handshake[0], handshake[1], asked, overTCP(isp, again)}, finding.Note, "retried over TCP"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			refusedAlone := frames(t, tt.then...)

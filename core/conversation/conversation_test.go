@@ -322,7 +322,7 @@ func TestEvidenceNamesPacketsAndTries(t *testing.T) {
 		packet{at: 1200 * time.Millisecond, client: desk, id: 1, name: "www.example", reply: true})}, Options{})
 	require.NoError(t, err)
 	e := o.Kept[0]
-	assert.Equal(t, 2, e.Tries())
+	assert.Equal(t, 2, e.Sends())
 	assert.Equal(t, []int{1, 2, 3}, []int{e.Attempts[0].SentIn, e.Attempts[1].SentIn, e.Attempts[1].ReceivedIn})
 	assert.Equal(t, 200*time.Millisecond, e.Took())
 	assert.Equal(t, 1200*time.Millisecond, e.Waited())

@@ -10,6 +10,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Bounds on what a group of findings keeps.
@@ -238,84 +239,84 @@ func (g *group) whose() string {
 // sentences say each group in a sentence.
 var sentences = map[finding.Code]func(g *group) string{
 	finding.TCPRefused: func(g *group) string {
-		return fmt.Sprintf("%s refused %s of %s (%s).", g.server, plural(g.count, "TCP connection", "TCP connections"), g.who(), strings.Join(g.texts, ", "))
+		return fmt.Sprintf("%s refused %s of %s (%s).", g.server, wording.Count(g.count, "TCP connection", "TCP connections"), g.who(), strings.Join(g.texts, ", "))
 	},
 	finding.Unanswered: func(g *group) string {
 		if g.detail == overTCP {
-			return fmt.Sprintf("%s asked %s for %s, and no reply is in the capture (%s).", g.who(), g.server, plural(g.count, "TCP connection", "TCP connections"), strings.Join(g.texts, ", "))
+			return fmt.Sprintf("%s sent %s %s, and the capture has no reply (%s).", g.who(), g.server, wording.Count(g.count, "TCP connection", "TCP connections"), strings.Join(g.texts, ", "))
 		}
-		text := fmt.Sprintf("%s asked %s %s, and no reply is in the capture: %s.", g.who(), g.server, times(g.asked), g.about())
+		text := fmt.Sprintf("%s queried %s %s, and the capture has no reply: %s.", g.who(), g.server, wording.Times(g.asked), g.about())
 		return text + g.instead()
 	},
 	finding.Unreachable: func(g *group) string {
-		return fmt.Sprintf("%s could not reach %s %s: %s (%s).", g.who(), g.server, times(g.count), g.about(), g.detail)
+		return fmt.Sprintf("%s could not reach %s %s: %s (%s).", g.who(), g.server, wording.Times(g.count), g.about(), g.detail)
 	},
 	finding.Failed: func(g *group) string {
 		if g.outcome == exchange.NoName {
-			return fmt.Sprintf("%s said %s that there is no such name: %s.", g.server, times(g.count), g.about())
+			return fmt.Sprintf("%s answered %s that the name does not exist: %s.", g.server, wording.Times(g.count), g.about())
 		}
-		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, times(g.count), outcomeWords(g.outcome), g.about()) + g.instead()
+		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, wording.Times(g.count), outcomeWords(g.outcome), g.about()) + g.instead()
 	},
 	finding.TransferRefused: func(g *group) string {
-		return fmt.Sprintf("%s refused %s a zone %s: %s.", g.server, g.who(), times(g.count), g.about())
+		return fmt.Sprintf("%s refused %s a zone transfer %s: %s.", g.server, g.who(), wording.Times(g.count), g.about())
 	},
 	finding.Truncated: func(g *group) string {
-		text := fmt.Sprintf("%s cut its answer %s: %s", g.server, times(g.count), g.about())
+		text := fmt.Sprintf("%s truncated its answer %s: %s", g.server, wording.Times(g.count), g.about())
 		if g.detail != "" {
 			return text + "; " + g.detail + "."
 		}
-		return text + "; it was asked again over TCP."
+		return text + "; it was retried over TCP."
 	},
 	finding.Slow: func(g *group) string {
-		return fmt.Sprintf("%s was slow %s, up to %s: %s.", g.server, times(g.count), spoken(g.most), g.about())
+		return fmt.Sprintf("%s was slow %s, up to %s: %s.", g.server, wording.Times(g.count), spoken(g.most), g.about())
 	},
 	finding.RepeatedQuery: func(g *group) string {
-		return fmt.Sprintf("%s asked %s again %s, after up to %s: %s.", g.who(), g.server, times(g.count), spoken(g.most), g.about())
+		return fmt.Sprintf("%s queried %s again %s, after up to %s: %s.", g.who(), g.server, wording.Times(g.count), spoken(g.most), g.about())
 	},
 	finding.LateReply: func(g *group) string {
-		return fmt.Sprintf("%s answered %s too late %s, up to %s after it was first asked: %s.", g.server, g.who(), times(g.count), spoken(g.most), g.about())
+		return fmt.Sprintf("%s answered %s too late %s, up to %s after the first query: %s.", g.server, g.who(), wording.Times(g.count), spoken(g.most), g.about())
 	},
 	finding.LoopedQuery: func(g *group) string {
-		return fmt.Sprintf("The packet in which %s asks %s for %s came by %d times more, ID and all.", g.who(), g.server, g.about(), int(g.most))
+		return fmt.Sprintf("The packet in which %s queries %s for %s came by %d more times, with the same ID.", g.who(), g.server, g.about(), int(g.most))
 	},
 	finding.RepliesDiffer: func(g *group) string {
-		text := fmt.Sprintf("%s got two replies from %s that say different things, %s: %s", g.who(), g.server, times(g.count), g.about())
+		text := fmt.Sprintf("%s got two replies from %s that say different things, %s: %s", g.who(), g.server, wording.Times(g.count), g.about())
 		if len(g.texts) > 0 {
 			text += " (the second: " + strings.Join(g.texts, ", ") + ")"
 		}
 		return text + "."
 	},
 	finding.UnsolicitedReply: func(g *group) string {
-		text := fmt.Sprintf("%s sent %s %s to which the capture holds no question", g.server, g.who(), plural(g.count, "reply", "replies"))
+		text := fmt.Sprintf("%s sent %s %s for which the capture has no query", g.server, g.who(), wording.Count(g.count, "reply", "replies"))
 		if g.detail != "" {
 			text += ": " + g.detail
 		}
 		if g.severity == finding.Fault {
-			text += "; so many guesses at one question look like an attack"
+			text += "; that many guesses at one query look like an attack"
 		}
 		return text + " (" + strings.Join(g.texts, ", ") + ")."
 	},
 	finding.NoNameBurst: func(g *group) string {
-		return fmt.Sprintf("%s asked for more than %d names within %d s that do not exist, such as %s.", g.who(), burstNames, burstWithin/int64(time.Second), g.about())
+		return fmt.Sprintf("%s looked up more than %d names within %d s that do not exist, such as %s.", g.who(), burstNames, burstWithin/int64(time.Second), g.about())
 	},
 	finding.SuffixAppended: func(g *group) string {
-		return fmt.Sprintf("%s tried names with %s behind them first: %s lost, %s.", g.who(), g.detail, plural(g.count, "question", "questions"), spoken(g.lost))
+		return fmt.Sprintf("%s tried names with the suffix %s first: %s wasted, %s.", g.who(), g.detail, wording.Count(g.count, "question", "questions"), spoken(g.lost))
 	},
 	finding.AnswerRewritten: func(g *group) string {
-		return fmt.Sprintf("%s gave an answer for what %s says does not exist: %s.", g.server, g.to, g.about())
+		return fmt.Sprintf("%s answered for a name that does not exist according to %s: %s.", g.server, g.to, g.about())
 	},
 	finding.HalfFails: func(g *group) string {
 		how := fmt.Sprintf("took up to %s", spoken(g.most))
 		if Failed(g.outcome) {
 			how = "failed (" + outcomeWords(g.outcome) + ")"
 		}
-		return fmt.Sprintf("Of %s questions to %s for both kinds of addresses one was answered and the other %s, %s: %s.", g.whose(), g.server, how, times(g.count), g.about())
+		return fmt.Sprintf("Of %s paired IPv4 and IPv6 queries to %s, one was answered and the other %s, %s: %s.", g.whose(), g.server, how, wording.Times(g.count), g.about())
 	},
 	finding.Undecodable: func(g *group) string {
 		if g.detail != "" && g.server.IsValid() {
-			return fmt.Sprintf("%s answered %s for %s, and %s.", g.server, times(g.count), g.about(), g.detail)
+			return fmt.Sprintf("%s answered %s for %s, and %s.", g.server, wording.Times(g.count), g.about(), g.detail)
 		}
-		text := plural(g.count, "packet", "packets") + " cannot be read"
+		text := wording.Count(g.count, "packet", "packets") + " cannot be read"
 		if g.client.IsValid() || g.clients > 0 || g.others {
 			text += " from " + g.who()
 		}
@@ -333,7 +334,7 @@ func outcomeWords(o exchange.Outcome) string {
 
 func more(n int) string {
 	if n > 0 {
-		return fmt.Sprintf(" and %d more", n)
+		return " and " + wording.Number(n) + " more"
 	}
 	return ""
 }
@@ -368,7 +369,7 @@ func (g *group) instead() string {
 	if g.clients > 1 {
 		they = "They"
 	}
-	return fmt.Sprintf(" %s then asked %s, having lost up to %s.", they, g.to, spoken(g.cost))
+	return fmt.Sprintf(" %s then queried %s, having lost up to %s.", they, g.to, spoken(g.cost))
 }
 
 func spoken(d time.Duration) string {
@@ -376,21 +377,4 @@ func spoken(d time.Duration) string {
 		return fmt.Sprintf("%d ms", d.Milliseconds())
 	}
 	return fmt.Sprintf("%.1f s", d.Seconds())
-}
-
-func times(n int) string {
-	switch n {
-	case 1:
-		return "once"
-	case 2:
-		return "twice"
-	}
-	return fmt.Sprintf("%d times", n)
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }

@@ -10,6 +10,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // When an exchange is remarkable.
@@ -59,23 +60,23 @@ func (o *Overview) remarkable(p *Pair, of *Stat) {
 		case rel.After.TCP:
 			o.find(k, finding.Note, p)
 		case rel.Connection == refused:
-			k.detail = "and it refused the TCP connection that was to bring the rest"
+			k.detail = "and it refused the TCP connection for the rest"
 			o.find(k, finding.Fault, p)
 		case rel.Connection == wanted:
-			k.detail = "and no TCP connection came about that was to bring the rest"
+			k.detail = "and the TCP connection for the rest was never made"
 			o.find(k, finding.Fault, p)
 		case rel.Connection == pending:
-			k.detail = "and the capture ends before it could be asked again over TCP"
+			k.detail = "and the capture ends before a retry over TCP"
 			o.find(k, finding.Note, p)
 		default:
-			k.detail = "and it was not asked again over TCP"
+			k.detail = "and it was not retried over TCP"
 			o.find(k, finding.Concern, p)
 		}
 	case outcome == exchange.NoName:
 		o.denies(p, of)
 	case outcome == CutOff && p.Torn: // told below
 	case outcome == CutOff:
-		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture cut its reply off"}, finding.Note, p)
+		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture has only part of its reply"}, finding.Note, p)
 	case outcome == exchange.Refused && p.of.IsTransfer():
 		o.find(both.as(finding.TransferRefused), finding.Note, p)
 	case Failed(outcome):
@@ -318,9 +319,9 @@ func (o *Overview) unsolicited(m *Message, e *Envelope, fits *Pair) {
 	k := groupKey{code: finding.UnsolicitedReply, client: e.Client.Addr(), server: e.Server.Addr()}
 	severity := finding.Note
 	if fits != nil {
-		k.detail = "its ID was not asked"
+		k.detail = "no query had its ID"
 		if fits.Server() != e.Server {
-			k.detail = "it comes from a server that was not asked"
+			k.detail = "it comes from a server that was not queried"
 		}
 		if severity = finding.Concern; fits.Related().Guesses >= attackFrom {
 			severity = finding.Fault
@@ -401,7 +402,7 @@ func (o *Overview) conclude() {
 		if o.Queries == 0 {
 			what = "replies"
 		}
-		o.Findings = append(o.Findings, finding.New(finding.OneSided, finding.Concern, finding.About{}, fmt.Sprintf("The capture holds %s only.", what)))
+		o.Findings = append(o.Findings, finding.New(finding.OneSided, finding.Concern, finding.About{}, fmt.Sprintf("The capture has only %s.", what)))
 	}
 	o.groups.fold()
 	for _, g := range o.groups.order {
@@ -447,7 +448,7 @@ func (o *Overview) conclude() {
 	if names := o.names.count; names > 0 {
 		clients, _ := o.Clients()
 		o.Findings = append(o.Findings, finding.New(finding.ReadableNames, finding.Note, finding.About{},
-			fmt.Sprintf("Whoever sees these packets reads %s that %s asked for.", plural(names, "name", "names"), plural(len(clients), "client", "clients"))))
+			fmt.Sprintf("Anybody who sees these packets can read %s that %s looked up.", wording.Count(names, "name", "names"), wording.Count(len(clients), "client", "clients"))))
 	}
 	finding.Sort(o.Findings)
 	for _, e := range o.secure {

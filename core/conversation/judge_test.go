@@ -89,10 +89,10 @@ func TestPartsOfReplies(t *testing.T) {
 	}{
 		{"cut behind its question", func(w *capture.Writer) error {
 			return w.Record(&capture.Record{At: begin.Add(answer.at).UnixNano(), Link: capture.Ethernet, Data: whole[:len(whole)-6], Length: len(whole)}, "")
-		}, CutOff, "the capture cut its reply off"},
+		}, CutOff, "the capture has only part of its reply"},
 		{"cut within its question", func(w *capture.Writer) error {
 			return w.Record(&capture.Record{At: begin.Add(answer.at).UnixNano(), Link: capture.Ethernet, Data: whole[:14+28+16], Length: len(whole)}, "")
-		}, CutOff, "the capture cut its reply off"},
+		}, CutOff, "the capture has only part of its reply"},
 		{"its second fragment is missing", func(w *capture.Writer) error {
 			return w.Packet(begin.Add(answer.at), capture.Fragments(whole, 7, 48)[0], "")
 		}, CutOff, "fragments of its reply are missing"},
@@ -104,7 +104,7 @@ func TestPartsOfReplies(t *testing.T) {
 			}
 			return nil
 		}, exchange.Answered, ""},
-		{"nothing", func(*capture.Writer) error { return nil }, exchange.NoReply, "no reply is in the capture"},
+		{"nothing", func(*capture.Writer) error { return nil }, exchange.NoReply, "the capture has no reply"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			var buf bytes.Buffer
@@ -225,10 +225,10 @@ func TestManyClientsAreOneFinding(t *testing.T) {
 		text    string // of the first
 		client  string
 	}{
-		{"five are told of each", at(5, silence), finding.Unanswered, 5, "10.0.0.0 asked 198.51.100.53 twice, and no reply is in the capture: host0.tarn.example A.", "10.0.0.0"},
-		{"six are one", at(6, silence), finding.Unanswered, 1, "6 clients asked 198.51.100.53 12 times, and no reply is in the capture: host0.tarn.example, host1.tarn.example, host2.tarn.example and others.", ""},
-		{"that all went elsewhere", at(6, elsewhere), finding.Unanswered, 1, "6 clients asked 198.51.100.53 6 times, and no reply is in the capture: www.tarn.example A. They then asked 192.0.2.53, having lost up to 2.0 s.", ""},
-		{"a search list that all have", at(7, suffixed), finding.SuffixAppended, 1, "7 clients tried names with tarn.example behind them first: 7 questions lost, 700 ms.", ""},
+		{"five are told of each", at(5, silence), finding.Unanswered, 5, "10.0.0.0 queried 198.51.100.53 twice, and the capture has no reply: host0.tarn.example A.", "10.0.0.0"},
+		{"six are one", at(6, silence), finding.Unanswered, 1, "6 clients queried 198.51.100.53 12 times, and the capture has no reply: host0.tarn.example, host1.tarn.example, host2.tarn.example and others.", ""},
+		{"that all went elsewhere", at(6, elsewhere), finding.Unanswered, 1, "6 clients queried 198.51.100.53 6 times, and the capture has no reply: www.tarn.example A. They then queried 192.0.2.53, having lost up to 2.0 s.", ""},
+		{"a search list that all have", at(7, suffixed), finding.SuffixAppended, 1, "7 clients tried names with the suffix tarn.example first: 7 questions wasted, 700 ms.", ""},
 		{"more than are told from each other", at(maxGroups+50, silence), finding.Unanswered, 1, "at least ", ""},
 	} {
 		t.Run(tt.name, func(t *testing.T) {

@@ -129,7 +129,7 @@ func (l *LocalLink) conflicts() (all []finding.Finding, more int) {
 					continue
 				}
 				all = append(all, finding.New(finding.NameConflict, finding.Fault, finding.About{Name: n.Name.String(), Client: a.Host.String(), Server: b.Host.String()},
-					fmt.Sprintf("%s and %s both claim %s for themselves alone (packets %d and %d).", a.Host, b.Host, n.Name.Spoken(), a.Packet, b.Packet)))
+					fmt.Sprintf("%s and %s both claim %s as their own (packets %d and %d).", a.Host, b.Host, n.Name.Spoken(), a.Packet, b.Packet)))
 			}
 		}
 	}

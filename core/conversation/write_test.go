@@ -46,7 +46,7 @@ func TestEvidenceReadsBack(t *testing.T) {
 		evidence, err := NewEvidence(&file)
 		require.NoError(t, err)
 		require.NoError(t, evidence.Add(e))
-		assert.Contains(t, file.String(), "exchange 1: not believed, reply has another ID than the question")
+		assert.Contains(t, file.String(), "exchange 1: not believed, the reply has a different ID from the query")
 		r, err := capture.NewReader(&file)
 		require.NoError(t, err)
 		o, err := Read(t.Context(), []*capture.Reader{r}, Options{})
@@ -55,7 +55,7 @@ func TestEvidenceReadsBack(t *testing.T) {
 		back := o.Kept[0]
 		assert.Equal(t, 4, o.Packets)
 		assert.Equal(t, 1, o.Unsolicited, "what was not believed is nobody's reply")
-		assert.Equal(t, 2, back.Tries())
+		assert.Equal(t, 2, back.Sends())
 		assert.Equal(t, reply, back.Last().Reply)
 		assert.Equal(t, 20*time.Millisecond, back.Took())
 		assert.Equal(t, client, back.Client)

@@ -15,7 +15,7 @@ import (
 
 // walk walks over a scripted network, with a walker as change leaves it.
 func walk(t *testing.T, network script, ask string, change func(*Walker)) (*Walk, []exchange.Exchange) {
-	session := &exchange.Session{Client: &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: time.Second, Tries: 1}}}
+	session := &exchange.Session{Client: &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: time.Second, Attempts: 1}}}
 	walker := Walker{Session: session, Roots: []Server{{wire.MustParseName("east.roots.test"), []netip.Addr{netip.MustParseAddr("198.51.100.1")}}}}
 	if change != nil {
 		change(&walker)

@@ -14,9 +14,9 @@ import (
 )
 
 var (
-	errLoop   = errors.New("finding the server's address needs the server")
+	errLoop   = errors.New("the server is needed to find its own address")
 	errBudget = errors.New("too many questions")
-	errNone   = errors.New("the host name has no address")
+	errNone   = errors.New("its host name has no address")
 	// errNowhere is exchange.ErrNowhere, of a server that a zone lists.
 	errNowhere = exchange.ErrNowhere
 )

@@ -101,9 +101,9 @@ func TestAddressesThatLeadNowhere(t *testing.T) {
 		want    string // of the first finding; "" for none
 	}{
 		{"a public one answers", []*Reply{reply("203.0.113.11", Answers)}, ""},
-		{"a private one answers", []*Reply{reply("10.0.0.1", Answers)}, "note dns1.hollowtarn.example is listed for hollowtarn.example with the private address 10.0.0.1, which other networks do not reach."},
-		{"all are loopback", []*Reply{reply("127.0.0.1", NotAsked)}, "fault dns1.hollowtarn.example (127.0.0.1) is listed for hollowtarn.example and was not asked: no server of the public tree can be at that address (loopback)."},
-		{"one of two is broadcast", []*Reply{reply("255.255.255.255", NotAsked), reply("203.0.113.11", Answers)}, "concern dns1.hollowtarn.example (255.255.255.255) is listed for hollowtarn.example and was not asked: no server of the public tree can be at that address (broadcast)."},
+		{"a private one answers", []*Reply{reply("10.0.0.1", Answers)}, "note dns1.hollowtarn.example is listed for hollowtarn.example with the private address 10.0.0.1, which other networks cannot reach."},
+		{"all are loopback", []*Reply{reply("127.0.0.1", NotAsked)}, "fault dns1.hollowtarn.example (127.0.0.1) is listed for hollowtarn.example and was not queried: no public server can have that address (loopback)."},
+		{"one of two is broadcast", []*Reply{reply("255.255.255.255", NotAsked), reply("203.0.113.11", Answers)}, "concern dns1.hollowtarn.example (255.255.255.255) is listed for hollowtarn.example and was not queried: no public server can have that address (broadcast)."},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			found := (&Step{Zone: zone, Question: wire.Question{Name: zone, Type: wire.A}, Replies: tt.replies}).serverFindings()

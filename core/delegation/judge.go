@@ -65,7 +65,7 @@ func (w *Walk) swallowed() (f finding.Finding, ok bool) {
 			}
 		}
 	}
-	text := fmt.Sprintf("No question with EDNS gets through to the servers on the way: each of %d answers only those without.", len(hosts))
+	text := fmt.Sprintf("No query with EDNS gets through: each of the %d servers queried answers only without it.", len(hosts))
 	return finding.New(finding.EDNSLost, finding.Concern, finding.About{}, text, evidence...), len(hosts) >= severalHosts
 }
 
@@ -83,7 +83,7 @@ func (s *Step) serverFindings() []finding.Finding {
 		if r.Exchange != nil && r.Address.IsPrivate() && !s.Given {
 			all = append(all, finding.New(finding.AddressNowhere, finding.Note,
 				finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()},
-				fmt.Sprintf("%s is listed for %s with the private address %s, which other networks do not reach.", r.Host.Spoken(), s.Zone.Spoken(), r.Address), r.Exchange.Number))
+				fmt.Sprintf("%s is listed for %s with the private address %s, which other networks cannot reach.", r.Host.Spoken(), s.Zone.Spoken(), r.Address), r.Exchange.Number))
 		}
 		if code, does := r.fault(); code != "" {
 			about := finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Name: s.Question.Name.String(), Type: s.Question.Type.String()}
@@ -107,7 +107,7 @@ func (s *Step) serverFindings() []finding.Finding {
 		if r.Exchange != nil && r.Exchange.Outcome == exchange.Truncated && r.Exchange.Transport() == exchange.UDP {
 			all = append(all, finding.New(finding.TCPRefused, finding.Concern,
 				finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()},
-				fmt.Sprintf("%s takes no TCP connection, and its answer is too large for UDP.", r.who()), r.Exchange.Number))
+				fmt.Sprintf("%s does not accept TCP connections, and its answer is too large for UDP.", r.who()), r.Exchange.Number))
 		}
 		if r.Exchange != nil && r.Exchange.EDNSBroke != "" {
 			all = append(all, finding.New(finding.EDNSBreaks, finding.Concern,
@@ -131,30 +131,30 @@ var given = map[Stance]finding.Code{LameRefuses: finding.Refused, LameElsewhere:
 func (r *Reply) fault() (code finding.Code, does string) {
 	switch r.Stance {
 	case LameRefuses:
-		return finding.LameServer, "refuses to answer for it"
+		return finding.LameServer, "refuses queries for it"
 	case LameElsewhere:
 		return finding.LameServer, "refers elsewhere"
 	case LameNoAuthority:
 		return finding.LameServer, "answers without authority"
 	case Fails:
 		if r.Exchange.Outcome == exchange.Truncated {
-			return finding.Truncated, "cuts its answer, and the whole cannot be got over TCP"
+			return finding.Truncated, "truncates its answer, and retrying over TCP fails too"
 		}
 		return finding.ServerFailure, fmt.Sprintf("fails to answer (%s)", r.Exchange.Outcome)
 	case Silent:
 		switch r.Exchange.Outcome {
 		case exchange.Unreachable:
-			return finding.Unreachable, "cannot be reached: nothing listens there"
+			return finding.Unreachable, "cannot be reached: nothing is listening there"
 		case exchange.Rejection:
-			return finding.Code(exchange.Disbelief(r.Exchange.Err)), fmt.Sprintf("sends what cannot be believed (%v)", r.Exchange.Err)
+			return finding.Code(exchange.Disbelief(r.Exchange.Err)), fmt.Sprintf("sends replies that cannot be trusted (%v)", r.Exchange.Err)
 		}
-		return finding.NoReply, "sends nothing back"
+		return finding.NoReply, "does not reply"
 	case NotAsked:
 		switch {
 		case r.Why == errNone.Error():
 			return finding.NSUnresolved, "has no address"
 		case r.Exchange == nil && exchange.Nowhere(r.Address) != "":
-			return finding.AddressNowhere, fmt.Sprintf("was not asked: no server of the public tree can be at that address (%s)", exchange.Nowhere(r.Address))
+			return finding.AddressNowhere, fmt.Sprintf("was not queried: no public server can have that address (%s)", exchange.Nowhere(r.Address))
 		}
 	}
 	return "", ""
@@ -232,7 +232,7 @@ func (s *Step) differences() []finding.Finding {
 				severity = finding.Concern
 			}
 			all = append(all, finding.New(finding.SerialsDiffer, severity, about,
-				fmt.Sprintf("%s holds serial %d of %s; the newest is %d.", r.Host.Spoken(), serial, s.Zone.Spoken(), newest), r.SOA.Number, reference.SOA.Number))
+				fmt.Sprintf("%s has serial %d of %s; the newest is %d.", r.Host.Spoken(), serial, s.Zone.Spoken(), newest), r.SOA.Number, reference.SOA.Number))
 		}
 	}
 	return all
@@ -252,10 +252,10 @@ func (s *Step) undelegated(r, reference *Reply, about finding.About) (finding.Fi
 	zone := holder.Apex()
 	about.Zone, about.Server, about.Address = zone.String(), holder.Host.String(), holder.Address.String()
 	f := finding.New(finding.NoDelegation, finding.Fault, about,
-		fmt.Sprintf("%s holds a zone %s and answers from it; %s says %s, as %s does not delegate that zone.",
+		fmt.Sprintf("%s has a zone %s and answers from it; %s says %s, because %s does not delegate that zone.",
 			holder.Host.Spoken(), zone.Spoken(), other.Host.Spoken(), said(other.Exchange), s.Zone.Spoken()),
 		holder.Exchange.Number, holder.apex.Number, other.Exchange.Number, other.apex.Number)
-	f.Next = fmt.Sprintf("Ask the holder of %s to add the NS records of %s to it.", s.Zone.Spoken(), zone.Spoken())
+	f.Next = fmt.Sprintf("Ask the operator of %s to add the NS records of %s to it.", s.Zone.Spoken(), zone.Spoken())
 	return f, true
 }
 
@@ -289,15 +289,15 @@ func (w *Walk) aliasFindings() []finding.Finding {
 	about := finding.About{Name: w.Question.Name.String(), Type: w.Question.Type.String(), Zone: w.Last().Zone.String()}
 	if len(w.Aliases) > aliasMany && w.End != EndAliasLoop {
 		return []finding.Finding{finding.New(finding.AliasLong, finding.Concern, about,
-			fmt.Sprintf("%s is reached over %d aliases: %s.", w.Question.Name.Spoken(), len(w.Aliases), w.chain()), evidence...)}
+			fmt.Sprintf("%s is reached through %d aliases: %s.", w.Question.Name.Spoken(), len(w.Aliases), w.chain()), evidence...)}
 	}
 	switch w.End {
 	case EndAliasLoop:
 		return []finding.Finding{finding.New(finding.AliasLoop, finding.Fault, about,
-			fmt.Sprintf("%s is an alias that leads back to itself: %s.", w.Question.Name.Spoken(), w.chain()), evidence...)}
+			fmt.Sprintf("%s points (CNAME) back to itself: %s.", w.Question.Name.Spoken(), w.chain()), evidence...)}
 	case EndNoName:
 		return []finding.Finding{finding.New(finding.AliasDangling, finding.Fault, about,
-			fmt.Sprintf("%s is an alias for %s, which does not exist.", w.Question.Name.Spoken(), w.Name().Spoken()), evidence...)}
+			fmt.Sprintf("%s points (CNAME) to %s, which does not exist.", w.Question.Name.Spoken(), w.Name().Spoken()), evidence...)}
 	}
 	return nil
 }
@@ -308,7 +308,7 @@ func (w *Walk) nameFindings() (all []finding.Finding) {
 	tell := func(s *Step, host wire.Name, address string, denial, answer *exchange.Exchange) {
 		all = append(all, finding.New(finding.NameDenied, finding.Concern,
 			finding.About{Name: denial.Question.Name.String(), Zone: s.Zone.String(), Server: host.String(), Address: address},
-			fmt.Sprintf("%s says that there is no %s (NXDOMAIN), and has %s below it.", host.Spoken(), denial.Question.Name.Spoken(), s.Name.Spoken()),
+			fmt.Sprintf("%s says that %s does not exist (NXDOMAIN), but has %s below it.", host.Spoken(), denial.Question.Name.Spoken(), s.Name.Spoken()),
 			denial.Number, answer.Number))
 	}
 	for i, s := range w.Steps {
@@ -349,7 +349,7 @@ func (w *Walk) hostFindings() (all []finding.Finding) {
 				told[host.Fold()] = true
 				target, _ := side.Aliases[0].Target()
 				f := finding.New(finding.NSIsAlias, finding.Concern, finding.About{Zone: s.Zone.String(), Server: host.String()},
-					fmt.Sprintf("%s is listed for %s, and is an alias for %s.", host.Spoken(), s.Zone.Spoken(), target.Spoken()))
+					fmt.Sprintf("%s is listed for %s and is an alias (CNAME) for %s.", host.Spoken(), s.Zone.Spoken(), target.Spoken()))
 				if last := side.Last(); last != nil && last.Chosen != nil {
 					f.AddEvidence(last.Chosen.Exchange.Number)
 				}
@@ -371,13 +371,13 @@ func (w *Walk) hintFindings() (all []finding.Finding) {
 		names []wire.Name
 		text  string
 	}{
-		{p.Unknown, "The root lists %s, which the root hints lack."},
+		{p.Unknown, "The root lists %s, which is missing from the root hints."},
 		{p.Gone, "The root hints name %s, which the root does not list."},
-		{p.Moved, "The root gives %s another address than the root hints do."},
+		{p.Moved, "The root gives %s a different address from the root hints."},
 	} {
 		if len(kind.names) > 0 {
 			f := finding.New(finding.NSSetDiffers, finding.Note, finding.About{Zone: "."}, fmt.Sprintf(kind.text, spoken(kind.names)), p.Exchange.Number)
-			f.Next = "Bring the root hints up to date: the resolvers here may use the same old list."
+			f.Next = "Update the root hints: the resolvers here may use the same old list."
 			all = append(all, f)
 		}
 	}
@@ -433,29 +433,29 @@ func (w *Walk) Summary() string {
 	}
 	switch w.End {
 	case EndAnswer:
-		return fmt.Sprintf("resolves to %s, said by %s", strings.Join(exchange.Values(w.Records), ", "), w.saidBy())
+		return fmt.Sprintf("resolves to %s, answered by %s", strings.Join(exchange.Values(w.Records), ", "), w.saidBy())
 	case EndNoData:
-		return fmt.Sprintf("%s exists and has no %s record (NODATA), said by %s", w.Name().Spoken(), w.Question.Type, w.saidBy())
+		return fmt.Sprintf("%s exists but has no %s record (NODATA), answered by %s", w.Name().Spoken(), w.Question.Type, w.saidBy())
 	case EndNoName:
-		return fmt.Sprintf("no such name as %s (NXDOMAIN), said by %s", w.Name().Spoken(), w.saidBy())
+		return fmt.Sprintf("%s does not exist (NXDOMAIN), answered by %s", w.Name().Spoken(), w.saidBy())
 	case EndAliasLoop:
-		return fmt.Sprintf("stops at %s: the alias leads back to itself", zone)
+		return fmt.Sprintf("stops at %s: the alias points back to itself", zone)
 	case EndNoServer:
 		if w.Last().Given {
-			return "stops where it begins: no usable answer there"
+			return "stops where it starts: no usable answer there"
 		}
 		return fmt.Sprintf("stops at %s: no server listed for it gives a usable answer", zone)
 	case EndLoop:
-		return fmt.Sprintf("stops at %s: its servers can only be found through itself", zone)
+		return fmt.Sprintf("stops at %s: its servers can only be found through the zone itself", zone)
 	case EndNoWayOut:
 		return "not walked: no root server could be reached from this network"
 	case EndDownTo:
-		return fmt.Sprintf("is delegated at %s to the servers of %s, where this walk stops", zone, w.Last().Child.Spoken())
+		return fmt.Sprintf("is delegated by %s to the servers of %s, where this walk stops", zone, w.Last().Child.Spoken())
 	case EndBudget:
 		if len(w.Aliases) > aliasMany {
-			return fmt.Sprintf("given up at %s after %d aliases: the chain is longer than it is followed", zone, len(w.Aliases))
+			return fmt.Sprintf("given up at %s after %d aliases: the chain is longer than the limit", zone, len(w.Aliases))
 		}
-		return fmt.Sprintf("given up at %s: more questions or steps than one walk may take", zone)
+		return fmt.Sprintf("given up at %s: the walk hit its limit of queries or steps", zone)
 	}
-	return fmt.Sprintf("cut short at %s", zone)
+	return fmt.Sprintf("interrupted at %s", zone)
 }

@@ -17,7 +17,7 @@ import (
 var published string
 
 // ErrNoRoots says that a hints file names no root server with an address.
-var ErrNoRoots = errors.New("no root server with an address in it")
+var ErrNoRoots = errors.New("it has no root server with an address")
 
 // PublishedRoots returns the built-in root hints.
 func PublishedRoots() []Server {

@@ -232,7 +232,7 @@ func TestWalk(t *testing.T) {
 			if len(tt.network) > 0 {
 				tt.network["198.51.100.1"] = root(t)
 			}
-			session := &exchange.Session{Client: &exchange.Client{Network: tt.network, Now: time.Now, Options: exchange.Options{Wait: time.Second, Tries: 1}}}
+			session := &exchange.Session{Client: &exchange.Client{Network: tt.network, Now: time.Now, Options: exchange.Options{Wait: time.Second, Attempts: 1}}}
 			walker := Walker{Session: session, Roots: []Server{{wire.MustParseName("east.roots.test"), []netip.Addr{netip.MustParseAddr("198.51.100.1")}}}}
 			walk := walker.Walk(t.Context(), wire.Question{Name: wire.MustParseName(tt.ask), Type: wire.A, Class: wire.IN})
 			assert.Equal(t, tt.end, walk.End)
@@ -280,7 +280,7 @@ func TestWalksAreBounded(t *testing.T) {
 		"the same server": {script{"198.51.100.1": deeper}, 100},
 	} {
 		t.Run(name, func(t *testing.T) {
-			session := &exchange.Session{Client: &exchange.Client{Network: tt.network, Now: time.Now, Options: exchange.Options{Wait: 50 * time.Millisecond, Tries: 1}}}
+			session := &exchange.Session{Client: &exchange.Client{Network: tt.network, Now: time.Now, Options: exchange.Options{Wait: 50 * time.Millisecond, Attempts: 1}}}
 			walker := Walker{Session: session, Roots: []Server{{wire.MustParseName("east.roots.test"), []netip.Addr{netip.MustParseAddr("198.51.100.1")}}}}
 			walk := walker.Walk(t.Context(), wire.Question{Name: wire.MustParseName("a.b.c.d.example"), Type: wire.A, Class: wire.IN})
 			assert.NotEqual(t, EndAnswer, walk.End)
@@ -307,7 +307,7 @@ func BenchmarkWalk(b *testing.B) {
 				"198.51.100.11": later(refer(b, []string{"tarn.example NS ns1.tarn.example.", "tarn.example NS ns2.tarn.example."}, "ns1.tarn.example A 203.0.113.11", "ns2.tarn.example A 203.0.113.12"))}
 			var known, took time.Duration
 			for b.Loop() {
-				session := &exchange.Session{Client: &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: time.Second, Tries: 1}}}
+				session := &exchange.Session{Client: &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: time.Second, Attempts: 1}}}
 				walker := Walker{Session: session, Prime: true, Roots: []Server{{wire.MustParseName("east.roots.test"), []netip.Addr{netip.MustParseAddr("198.51.100.1")}}}}
 				walk := walker.Walk(b.Context(), wire.Question{Name: wire.MustParseName("www.tarn.example"), Type: wire.A, Class: wire.IN})
 				require.Equal(b, EndAnswer, walk.End)

@@ -47,7 +47,7 @@ func (b bench) why(c diagnosis.Case, path string) diagnosis.Verdict {
 		network, err = b.lab.NetworkOver(path)
 		require.NoError(b.t, err)
 	}
-	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: benchWait, Tries: 2}}
+	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2}}
 	defer client.Close()
 	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints())}
 	begun := time.Now()

@@ -15,6 +15,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // seen is what a capture holds of one name.
@@ -52,7 +53,7 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 				continue
 			}
 			v.Text = c.said(s)
-			v.Next = "A capture tells what happened where it was taken: if it still fails for somebody, capture there."
+			v.Next = "A capture shows what happened where it was taken: if it still fails for somebody, capture there."
 		}
 		verdicts = append(verdicts, v)
 	}
@@ -259,15 +260,15 @@ func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	code, does := finding.ServerFailure, fmt.Sprintf("fails to answer (%s)", e.Outcome)
 	switch {
 	case e.Outcome == exchange.NoReply:
-		code, does = finding.NoReply, "sends nothing back"
+		code, does = finding.NoReply, "does not reply"
 	case e.Outcome == exchange.Unreachable:
 		code, does = finding.Unreachable, "cannot be reached"
 	case powerless:
 		code, does = finding.LameServer, "answers without authority"
 	case e.Outcome == exchange.Refused && unknown:
-		code, does = finding.Refused, "refuses to answer for it"
+		code, does = finding.Refused, "refuses queries for it"
 	case e.Outcome == exchange.Refused:
-		code, does = finding.LameServer, "refuses to answer for it"
+		code, does = finding.LameServer, "refuses queries for it"
 	case e.Outcome == exchange.Referral:
 		below, _, _ := exchange.ReferralZone(e.Reply)
 		if below.Under(zone) && !below.Equal(zone) {
@@ -294,19 +295,19 @@ func (c *captured) reword(v *Verdict) {
 	switch f := v.Cause[0]; {
 	case f.About.Zone != "" && c.zones[f.Evidence[0]].IsZero():
 		v.Where, v.Who, v.At, v.Sure = ZoneServers, holderAtHost, f.About.Server, finding.Likely
-		v.Because, v.Against = "a resolver asked it on its way", "the capture does not show for which zone"
+		v.Because, v.Against = "a resolver queried it", "the capture does not show for which zone"
 		for i := range v.Cause {
 			v.Cause[i].About.Zone = ""
 		}
 	case f.About.Zone != "":
-		v.Because = "what the resolver asked on its way is in the capture"
+		v.Because = "the resolver's own queries are in the capture"
 	case f.Code == finding.ServerFailure || f.Code == finding.Failed:
 		v.Sure, v.Because = finding.Likely, "its replies are in the capture"
-		v.Against = "the capture does not show whom it asked: the fault may lie with the zone's own servers"
+		v.Against = "the capture does not show which servers it queried: the fault may be with the zone's own servers"
 	case f.Code == finding.NoReply:
-		v.Because = "no reply is in the capture, however often it was asked"
+		v.Because = "the capture has no reply, however often it was queried"
 	case f.Code == finding.AnswerRewritten:
-		v.Sure, v.Because = finding.Likely, "another resolver in the capture says that there is no such name"
+		v.Sure, v.Because = finding.Likely, "another resolver in the capture says that the name does not exist"
 	}
 }
 
@@ -319,7 +320,7 @@ func (c *captured) nearer(v *Verdict) {
 	address, err := netip.ParseAddr(v.Cause[0].About.Address)
 	if answers := c.Answers(address); err == nil && answers > 0 {
 		v.Where, v.Who, v.Against = TheResolver, operator, ""
-		v.Because = fmt.Sprintf("it answered %s in the capture", counted(answers, "other question"))
+		v.Because = fmt.Sprintf("it answered %s in the capture", wording.Count(answers, "other question", "other questions"))
 	}
 }
 
@@ -341,9 +342,9 @@ func (c *captured) checks(s *seen, types []wire.Type) []Check {
 	for _, outcome := range order {
 		words = append(words, fmt.Sprintf("%d %s", counts[outcome], outcome))
 	}
-	asked, clients, saw := counted(len(s.exchanges), "time"), counted(len(s.clients), "client"), strings.Join(words, ", ")
+	asked, clients, saw := wording.Count(len(s.exchanges), "time", "times"), wording.Count(len(s.clients), "client", "clients"), strings.Join(words, ", ")
 	if all := c.stats[s.name.Fold()]; all != nil && len(types) == 0 && all.Exchanges > len(s.exchanges) { // not all are at hand
-		asked, clients = counted(all.Exchanges, "time"), counted(all.Peers(), "client")
+		asked, clients = wording.Count(all.Exchanges, "time", "times"), wording.Count(all.Peers(), "client", "clients")
 		if saw = "none failed"; all.Failed+all.NoName > 0 {
 			saw = fmt.Sprintf("%d failed, %d no-name", all.Failed, all.NoName)
 		}
@@ -351,22 +352,15 @@ func (c *captured) checks(s *seen, types []wire.Type) []Check {
 	return []Check{{What: fmt.Sprintf("%s in the capture, asked %s by %s", s.name.Spoken(), asked, clients), State: wrong, Saw: saw}}
 }
 
-func counted(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
-
 // said is what the last good answer to a name was.
 func (c *captured) said(s *seen) string {
 	if c.oneSided() {
-		return "the capture holds one direction only, so that silence says nothing"
+		return "the capture has one direction only, so silence says nothing"
 	}
 	for _, e := range slices.Backward(s.exchanges) {
 		if e.Outcome.Good() {
-			return fmt.Sprintf("%s is %s, said by %s", e.Question.Type, answerWords(e), e.Server.AddressText())
+			return fmt.Sprintf("%s is %s, answered by %s", e.Question.Type, answerWords(e), e.Server.AddressText())
 		}
 	}
-	return "no reply to it is in the capture, and none was due before its end"
+	return "the capture ends before a reply was due"
 }

@@ -16,6 +16,17 @@ const (
 	Unknown State = "unknown"
 )
 
+// Word is what a person reads of a state.
+func (s State) Word() string {
+	switch s {
+	case Fine:
+		return "OK"
+	case Wrong:
+		return "problem"
+	}
+	return string(s)
+}
+
 // Check is one thing that was looked at, and what was seen.
 type Check struct {
 	What  string `json:"what"`

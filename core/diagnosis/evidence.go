@@ -15,10 +15,10 @@ import (
 	"unquil/core/wire"
 )
 
-// judgeAnswers holds the resolvers against the zone's own servers.
+// judgeAnswers holds the resolvers compared with the zone's own servers.
 func (r *round) judgeAnswers(ctx context.Context) {
 	if len(r.Resolvers) > 0 {
-		check := r.begin("the resolvers against the zone's own servers")
+		check := r.begin("the resolvers compared with the zone's own servers")
 		var wait sync.WaitGroup
 		for i, q := range r.questions {
 			wait.Go(func() { r.compared[i].Result = r.Weigh(ctx, q, r.answers[i], r.compared[i].Walk) })
@@ -51,7 +51,7 @@ func (r *round) besides(e *exchange.Exchange, about finding.About) (found []find
 	if e.Reply != nil && !e.Reply.Flags.Has(wire.RA) && !e.Authoritative() && e.Outcome != exchange.Answered && e.Outcome != exchange.NoName {
 		r.drop(e.Number)
 		found = append(found, finding.New(finding.RecursionUnavailable, finding.Fault, about,
-			fmt.Sprintf("%s offers no recursion: it is no resolver for you, and answers %s.", e.Server.Name(), e.Outcome), e.Number))
+			fmt.Sprintf("%s does not offer you recursion: it is not a resolver for you, and answers %s.", e.Server.Name(), e.Outcome), e.Number))
 	}
 	if e.Took() > probe.SlowAfter {
 		found = append(found, finding.New(finding.Slow, finding.Concern, about, fmt.Sprintf("%s took %.1f s to answer.", e.Server.Name(), e.Took().Seconds()), e.Number))
@@ -117,7 +117,7 @@ func (r *round) noWayOut() {
 	}) {
 		return // it may be that nobody but resolvers can be reached, or that they answer in another way
 	}
-	r.found = append(r.found, finding.New(finding.NoWayOut, finding.Fault, finding.About{}, "Neither a resolver nor a root server answers: nothing seems to leave this network.", evidence...))
+	r.found = append(r.found, finding.New(finding.NoWayOut, finding.Fault, finding.About{}, "Neither a resolver nor a root server replies: nothing seems to get out of this network.", evidence...))
 }
 
 // intercepted recognises somebody who answers in place of the root servers: they
@@ -140,7 +140,7 @@ func intercepted(walk *delegation.Walk) (f finding.Finding, caught bool) {
 		return f, false
 	}
 	return finding.New(finding.Intercepted, finding.Concern, finding.About{},
-		"The root servers seem to answer as resolvers do: somebody on the way answers in their place.", evidence...), true
+		"The root servers seem to answer like resolvers: something on the path answers in their place.", evidence...), true
 }
 
 // deniedType says which of the zone's servers deny a name for one type that they
@@ -170,7 +170,7 @@ func (r *round) deniedType() {
 		if other := answered[key]; e.Outcome == exchange.NoName && other != nil && other.Question.Name.Equal(e.Question.Name) {
 			r.found = append(r.found, finding.New(finding.NameDenied, finding.Fault,
 				finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Zone: zone, Server: key.host, Address: key.address},
-				fmt.Sprintf("%s says for %s that there is no %s (NXDOMAIN), and answers for %s.", strings.TrimSuffix(key.host, "."), e.Question.Type, e.Question.Name.Spoken(), other.Question.Type),
+				fmt.Sprintf("Asked for %[2]s, %[1]s says that %[3]s does not exist (NXDOMAIN); asked for %[4]s, it answers.", strings.TrimSuffix(key.host, "."), e.Question.Type, e.Question.Name.Spoken(), other.Question.Type),
 				e.Number, other.Number))
 		}
 	})
@@ -197,7 +197,7 @@ func (r *round) nowhere() {
 			severity = finding.Fault
 		}
 		r.found = append(r.found, finding.New(finding.AddressNowhere, severity, finding.About{Name: r.Name.String(), Type: r.questions[i].Type.String()},
-			fmt.Sprintf("The zone gives %s the address %s, which leads nowhere from another machine.", r.Name.Spoken(), strings.Join(bad, ", ")), truth.Members[0].Exchange.Number))
+			fmt.Sprintf("The zone gives %s the address %s, which no other machine can reach.", r.Name.Spoken(), strings.Join(bad, ", ")), truth.Members[0].Exchange.Number))
 	}
 }
 
@@ -220,11 +220,11 @@ func (r *round) judgeTargets(ctx context.Context) {
 	if len(lead) == 0 || !r.Address.IsValid() && !slices.ContainsFunc(r.Types, func(t wire.Type) bool { return probe.PointsAtHost[t] }) {
 		return
 	}
-	check := r.begin("what the answer points at")
+	check := r.begin("what the answer points to")
 	var found []finding.Finding
 	saw := "every host has an address"
 	if r.Address.IsValid() {
-		saw = "the name leads back to the address"
+		saw = "the name resolves back to the address"
 		reversal := probe.Reversal{Address: r.Address, Name: r.Name, Exchange: lead[0]}
 		r.LeadBack(ctx, &reversal)
 		found = reversal.Found(true)

@@ -30,13 +30,13 @@ func lost(e *exchange.Exchange) bool {
 var tellings = []telling{
 	{finding.Unsteady, finding.Concern, func(e *exchange.Exchange) bool { return e.Outcome == exchange.ServerFailure },
 		func(*exchange.Request, *exchange.Options) {},
-		"%s failed (SERVFAIL), and answered the same question when it was asked again."},
+		"%s failed (SERVFAIL), then answered the same query when it was asked again."},
 	{finding.ValidationFails, finding.Fault, func(e *exchange.Exchange) bool { return e.Outcome == exchange.ServerFailure },
 		func(_ *exchange.Request, o *exchange.Options) { o.CheckingDisabled = true },
-		"%s takes the answer for forged: with checking disabled it gives one."},
+		"%s rejects the answer as forged: with checking disabled it returns one."},
 	{finding.LargeLost, finding.Concern, lost,
 		func(_ *exchange.Request, o *exchange.Options) { o.Size = 512 },
-		"Large replies of %s are lost on the way: offered no more than 512 bytes, it answers."},
+		"Large replies from %s are lost on the way: with at most 512 bytes advertised, it answers."},
 	{finding.EDNSBreaks, finding.Concern, func(e *exchange.Exchange) bool { return e.Outcome == exchange.NoReply },
 		func(_ *exchange.Request, o *exchange.Options) { o.WithoutEDNS = true },
 		"%s answers only without EDNS; with it: no-reply."},
@@ -72,7 +72,7 @@ func (r *round) tellApart(ctx context.Context) {
 				continue
 			}
 			options := s.options
-			options.Tries = 1
+			options.Attempts = 1
 			request := exchange.Request{Server: s.exchange.Server, Question: s.exchange.Question, Options: &options}
 			t.change(&request, &options)
 			a := &asked{suspect: s, telling: t}
@@ -83,7 +83,7 @@ func (r *round) tellApart(ctx context.Context) {
 	if len(all) == 0 {
 		return
 	}
-	check := r.begin("those that fail, asked in other ways")
+	check := r.begin("the ones that fail, queried in other ways")
 	wait.Wait()
 	told := map[int]bool{}
 	for _, a := range all {
@@ -95,7 +95,7 @@ func (r *round) tellApart(ctx context.Context) {
 		r.drop(number)
 		r.found = append(r.found, finding.New(a.code, a.severity, a.about, fmt.Sprintf(a.text, a.exchange.Server.Name()), number, a.again.Number))
 	}
-	state, saw := Wrong, "nothing helps"
+	state, saw := Wrong, "no change"
 	if !slices.ContainsFunc(suspects, func(s suspect) bool { return s.exchange.EDNSBroke == "" }) {
 		state, saw = Fine, "they answer without EDNS"
 	}
@@ -145,8 +145,8 @@ func (r *round) deafResolvers() {
 		for at := range r.found {
 			f := &r.found[at]
 			if f.About.Zone == "" && f.Code == finding.ServerFailure && f.About.Server == r.Resolvers[i].Name() {
-				f.Text = fmt.Sprintf("%s fails for everything it is asked, not for this name alone.", f.About.Server)
-				f.Next = "Ask another resolver, and ask whoever runs this one whether it can still reach the root servers."
+				f.Text = fmt.Sprintf("%s fails for everything, not only for this name.", f.About.Server)
+				f.Next = "Use another resolver, and ask whoever runs this one whether it can still reach the root servers."
 				f.AddEvidence(c.Number)
 			}
 		}

@@ -21,9 +21,9 @@ func (r *round) machine(ctx context.Context) {
 	if r.Setup == nil {
 		return
 	}
-	at := r.begin("this machine's set-up")
+	at := r.begin("this machine's configuration")
 	if errors.Is(r.SetupErr, machine.ErrNoResolver) {
-		r.found = append(r.found, finding.New(finding.NoResolver, finding.Fault, finding.About{}, "This machine has no resolver to ask."))
+		r.found = append(r.found, finding.New(finding.NoResolver, finding.Fault, finding.About{}, "This machine has no resolver configured."))
 	}
 	if r.SetupErr != nil {
 		r.end(at, Wrong, r.SetupErr.Error())
@@ -64,10 +64,10 @@ func (r *round) machine(ctx context.Context) {
 		state = Wrong
 	}
 	if len(hosts) > 0 {
-		saw += fmt.Sprintf("; its hosts file has %s", typed)
+		saw += fmt.Sprintf("; its hosts file lists %s", typed)
 	}
 	if n.Chosen != nil && n.Chosen.Suffix != "" {
-		saw += fmt.Sprintf("; the search list makes %s of it", n.Chosen.Name.Spoken())
+		saw += fmt.Sprintf("; the search list turns it into %s", n.Chosen.Name.Spoken())
 	}
 	r.end(at, state, saw)
 }
@@ -112,7 +112,7 @@ func (r *round) backHome(ctx context.Context) {
 	}
 	r.end(check, Wrong, saw)
 	r.found = append(r.found, finding.New(finding.SourceDiffers, finding.Concern, finding.About{Name: r.Name.String()},
-		fmt.Sprintf("This machine's own look-up gives %s, and its resolvers say %s: another source of names comes first here.", saw, known[0]), evidence...))
+		fmt.Sprintf("This machine's own look-up gives %s, and its resolvers answer %s: another source of names comes first here.", saw, known[0]), evidence...))
 }
 
 // hidden asks for the candidates behind the one that was found: where one of them

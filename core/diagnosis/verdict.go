@@ -10,6 +10,7 @@ import (
 	"unquil/core/finding"
 	"unquil/core/probe"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Verdict is where and why a name fails. Without a Cause nothing was found
@@ -124,7 +125,7 @@ func (v *Verdict) Subject() string {
 	case len(names) == 0:
 		return v.Name.Spoken()
 	case more > 0:
-		names = append(names, fmt.Sprintf("and %d more", more))
+		names = append(names, "and "+wording.Number(more)+" more")
 	}
 	return strings.Join(names, ", ")
 }
@@ -268,7 +269,7 @@ func (v *Verdict) unseen() {
 		return
 	}
 	v.Sure, v.Because = finding.Likely, "the resolver says so itself"
-	v.Against = "the zone's own servers were not seen to answer: the fault may lie with them"
+	v.Against = "the zone's own servers were not seen to answer: the fault may be with them"
 }
 
 // finish says what is left to be said when no cause was found.
@@ -276,16 +277,16 @@ func (v *Verdict) finish() {
 	if len(v.Cause) > 0 {
 		return
 	}
-	v.Next = "If it still fails for somebody, ask what exactly they see, and run this on their machine: their resolver may say something else."
+	v.Next = "If it still fails for somebody, ask exactly what they see, and run this on their machine: their resolver may answer differently."
 	for _, c := range v.Checks {
 		if c.State == Unknown {
-			v.Next = fmt.Sprintf("What would tell more: the same from a network where this can be seen: %s (%s).", c.What, c.Saw)
+			v.Next = fmt.Sprintf("To learn more, run the same from a network where this can be seen: %s (%s).", c.What, c.Saw)
 			return
 		}
 	}
 	for i := range v.Compared {
 		if truth := v.Compared[i].Truth(); truth != nil && truth.Outcome == exchange.NoName {
-			v.Next = "Check how the name is spelt, and whether it was ever created."
+			v.Next = "Check the spelling of the name, and whether it was ever created."
 		}
 	}
 }
@@ -296,9 +297,9 @@ func (v *Verdict) healthy() string {
 	for _, c := range v.Compared {
 		switch {
 		case c.Truth() != nil && c.Truth().Outcome == exchange.NoName:
-			text := "the zone itself says that there is no such name (NXDOMAIN)"
+			text := "the zone itself says that the name does not exist (NXDOMAIN)"
 			if c.Walk != nil && !c.Walk.Closest.IsZero() {
-				text += fmt.Sprintf("; the nearest that exists is %s", c.Walk.Closest.Spoken())
+				text += fmt.Sprintf("; the closest name that exists is %s", c.Walk.Closest.Spoken())
 			}
 			return text
 		case c.Truth() != nil:
@@ -306,9 +307,9 @@ func (v *Verdict) healthy() string {
 		}
 	}
 	if len(parts) == 0 {
-		return "nothing that was asked failed, but the zone's own servers could not be held against it"
+		return "nothing failed, but the zone's own servers could not be compared"
 	}
-	return strings.Join(parts, "; ") + "; the resolvers asked say the same as the zone"
+	return strings.Join(parts, "; ") + "; the resolvers agree with the zone"
 }
 
 // togetherText is one sentence for several servers of one zone that all fail.

@@ -221,7 +221,7 @@ func (r *round) unhurt() {
 func (r *round) nearer(v *Verdict) {
 	for i, c := range r.control {
 		if v.Where == PathOut && v.Cause[0].Code == finding.NoReply && c != nil && c.Outcome.Good() && v.At == r.Resolvers[i].Name() {
-			v.Where, v.Who, v.Because, v.Against = TheResolver, operator, "it answers other questions at the same time", ""
+			v.Where, v.Who, v.Because, v.Against = TheResolver, operator, "it answers other queries at the same time", ""
 			v.Cause[0].AddEvidence(c.Number)
 		}
 	}

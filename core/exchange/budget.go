@@ -19,8 +19,8 @@ const (
 
 // Why a question was not asked.
 var (
-	ErrBudget  = errors.New("not asked, so that nobody is flooded")
-	ErrNowhere = errors.New("no server of the public tree can be at this address")
+	ErrBudget  = errors.New("not queried, so that nobody is flooded")
+	ErrNowhere = errors.New("no public server can have this address")
 )
 
 // Budget bounds what one run sends to whom. A nil Budget bounds nothing. It is safe for
@@ -107,7 +107,7 @@ func (b *Budget) admit(a netip.Addr, packets int) error {
 		return nil
 	case b.spent[a] >= EachAddress*b.names:
 		b.refused[a]++
-		return fmt.Errorf("%w: %d packets went to this address", ErrBudget, b.spent[a])
+		return fmt.Errorf("%w: %d packets were sent to this address", ErrBudget, b.spent[a])
 	case b.sum >= EachRun*b.names:
 		b.over++
 		return fmt.Errorf("%w: %d packets were sent", ErrBudget, b.sum)
@@ -138,21 +138,21 @@ func (b *Budget) Told() (all []string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for a, n := range b.refused {
-		all = append(all, fmt.Sprintf("%s: %d packets went there, as many as go to an address that you did not name; %s left out", a, b.spent[a], questions(n)))
+		all = append(all, fmt.Sprintf("%s: %d packets were sent there, the limit for an address that you did not name; %s left out", a, b.spent[a], questions(n)))
 	}
 	slices.Sort(all)
 	if b.over > 0 {
-		all = append(all, fmt.Sprintf("%d packets were sent to servers that you did not name, as many as one run sends; %s left out", b.sum, questions(b.over)))
+		all = append(all, fmt.Sprintf("%d packets were sent to servers that you did not name, the limit for one run; %s left out", b.sum, questions(b.over)))
 	}
 	if left := b.followed - FollowUps*b.names; left > 0 {
-		all = append(all, fmt.Sprintf("%d questions were asked about hosts that answers name, as many as one run asks; %s left out", FollowUps*b.names, questions(left)))
+		all = append(all, fmt.Sprintf("%d queries were sent about hosts that answers name, the limit for one run; %s left out", FollowUps*b.names, questions(left)))
 	}
 	return all
 }
 
 func questions(n int) string {
 	if n == 1 {
-		return "1 question was"
+		return "1 query was"
 	}
-	return fmt.Sprintf("%d questions were", n)
+	return fmt.Sprintf("%d queries were", n)
 }

@@ -31,9 +31,9 @@ func TestBudget(t *testing.T) {
 	require.ErrorIs(t, b.admit(netip.MustParseAddr("198.51.100.200"), 1), ErrBudget)
 	assert.Equal(t, FollowUps, b.Follow(FollowUps+9))
 	assert.Zero(t, b.Follow(1))
-	assert.Equal(t, []string{"203.0.113.9: 40 packets went there, as many as go to an address that you did not name; 1 question was left out",
-		"1000 packets were sent to servers that you did not name, as many as one run sends; 1 question was left out",
-		"64 questions were asked about hosts that answers name, as many as one run asks; 10 questions were left out"}, b.Told())
+	assert.Equal(t, []string{"203.0.113.9: 40 packets were sent there, the limit for an address that you did not name; 1 query was left out",
+		"1000 packets were sent to servers that you did not name, the limit for one run; 1 query was left out",
+		"64 queries were sent about hosts that answers name, the limit for one run; 10 queries were left out"}, b.Told())
 	for address, what := range map[string]string{"127.0.0.1": "loopback", "::1": "loopback", "0.0.0.0": "unspecified", "0.1.2.3": "unspecified", "::": "unspecified", "224.0.0.1": "multicast",
 		"ff02::1": "multicast", "255.255.255.255": "broadcast", "169.254.1.1": "of one link", "fe80::1": "of one link", "::ffff:127.0.0.1": "loopback", "10.0.0.1": "", "203.0.113.1": ""} {
 		assert.Equal(t, what, b.Nowhere(netip.MustParseAddr(address)), address)
@@ -132,7 +132,7 @@ func TestLocalLimits(t *testing.T) {
 // packet is sent; on purpose, it is asked anew.
 func TestSharedQuestions(t *testing.T) {
 	b := NewBudget(1)
-	s := &Session{Client: &Client{Network: broken{syscall.ENETUNREACH}, Now: time.Now, Budget: b, Options: Options{Tries: 1}}}
+	s := &Session{Client: &Client{Network: broken{syscall.ENETUNREACH}, Now: time.Now, Budget: b, Options: Options{Attempts: 1}}}
 	r := Request{Server: Server{Address: netip.MustParseAddrPort("203.0.113.9:53")}, Question: wire.Question{Name: wire.MustParseName("a.test"), Type: wire.A, Class: wire.IN}, Shared: true}
 	capital := r
 	capital.Question.Name = wire.MustParseName("A.TEST")

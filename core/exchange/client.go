@@ -19,14 +19,14 @@ import (
 
 // Why a message that came was not believed, or why none came.
 var (
-	ErrWrongID       = errors.New("reply has another ID than the question")
-	ErrWrongQuestion = errors.New("reply is to another question")
-	ErrWrongSource   = errors.New("reply came from another address than was asked")
-	ErrNotReply      = errors.New("message is a question, not a reply")
+	ErrWrongID       = errors.New("the reply has a different ID from the query")
+	ErrWrongQuestion = errors.New("the reply is to a different question")
+	ErrWrongSource   = errors.New("the reply came from a different address from the one queried")
+	ErrNotReply      = errors.New("the message is a query, not a reply")
 	ErrNoReply       = errors.New("no reply in time")
 	ErrClosed        = errors.New("the server closed the connection without a reply")
-	ErrWrongCookie   = errors.New("reply has another client cookie than the question")
-	ErrDripping      = errors.New("a reply began and was not whole in time")
+	ErrWrongCookie   = errors.New("the reply has a different client cookie from the query")
+	ErrDripping      = errors.New("a reply started and was not complete in time")
 	ErrThisMachine   = errors.New("this machine cannot ask")
 )
 
@@ -97,7 +97,7 @@ func (c *Client) AskWith(ctx context.Context, server Server, question wire.Quest
 // askUDP tries over UDP. The last of several tries goes without EDNS: whatever
 // swallows the one kind of question and lets the other through is found that way.
 func (c *Client) askUDP(ctx context.Context, e *Exchange, o Options) {
-	tries := cmp.Or(o.Tries, 2)
+	tries := cmp.Or(o.Attempts, 2)
 	for n := range tries {
 		this := o
 		this.WithoutEDNS = o.WithoutEDNS || tries > 1 && n == tries-1

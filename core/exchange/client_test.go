@@ -152,7 +152,7 @@ func TestWrongSourceIsNotBelieved(t *testing.T) {
 	spy := &spyNetwork{answer: func(to netip.AddrPort, query []byte) {
 		stranger.WriteToUDPAddrPort(changed(query, func(*wire.Message) {}), to)
 	}}
-	client := Client{Network: spy, Now: time.Now, Options: Options{Wait: time.Second, Tries: 1}}
+	client := Client{Network: spy, Now: time.Now, Options: Options{Wait: time.Second, Attempts: 1}}
 	e := client.Ask(t.Context(), Server{Address: address}, question)
 	assert.Equal(t, Rejection, e.Outcome)
 	require.ErrorIs(t, e.Err, ErrWrongSource)
@@ -193,7 +193,7 @@ func TestClosedPortIsToldFromSilence(t *testing.T) {
 	}
 	e := client.Ask(t.Context(), Server{Address: closed}, question)
 	assert.Equal(t, Unreachable, e.Outcome)
-	assert.Equal(t, 1, e.Tries(), "asking again would change nothing")
+	assert.Equal(t, 1, e.Sends(), "asking again would change nothing")
 }
 
 func TestCutShortIsNotSilence(t *testing.T) {

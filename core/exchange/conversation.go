@@ -148,7 +148,7 @@ func streamError(err error) error {
 	case err == io.EOF:
 		return ErrClosed
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return fmt.Errorf("%w: it broke off within a message", ErrClosed)
+		return fmt.Errorf("%w: it broke off in the middle of a message", ErrClosed)
 	}
 	return fmt.Errorf("%w: %w", ErrClosed, err)
 }

@@ -155,8 +155,8 @@ func (e *Exchange) Size() int {
 	return 0
 }
 
-// Tries is how many questions were sent.
-func (e *Exchange) Tries() int { return len(e.Attempts) }
+// Sends is how many queries were sent.
+func (e *Exchange) Sends() int { return len(e.Attempts) }
 
 // Asked is what was asked as people say it: the question, behind the opcode where that is
 // not QUERY, with how many there are beside it.

@@ -135,7 +135,7 @@ func acceptable(response *http.Response, data []byte) error {
 	case response.StatusCode != http.StatusOK:
 		return fmt.Errorf("HTTP status %d", response.StatusCode)
 	case response.Header.Get("Content-Type") != messageType:
-		return errors.New("the HTTP response holds no DNS message, by its content type")
+		return errors.New("the HTTP response is not a DNS message, judging by its content type")
 	case len(data) > maxMessage:
 		return wire.ErrMessageSize
 	}

@@ -13,8 +13,8 @@ import (
 
 // Options says how to ask. The zero value is ready to use.
 type Options struct {
-	Wait  time.Duration // for one try; 0 means 2 s
-	Tries int           // how many tries over UDP; 0 means 2
+	Wait     time.Duration // for one try; 0 means 2 s
+	Attempts int           // over UDP; 0 means 2
 
 	Iterative        bool // leave recursion desired clear, as one does with a zone's own servers
 	CheckingDisabled bool // ask a validating resolver not to validate (RFC 4035 §3.2.2)

@@ -55,7 +55,7 @@ const maxAliases = 32
 
 // ErrAliasChain says that an answer leads over more aliases than are followed: what stands
 // at the end is not known.
-var ErrAliasChain = fmt.Errorf("it leads over more than %d aliases, and was not followed to its end", maxAliases)
+var ErrAliasChain = fmt.Errorf("it goes through more than %d aliases and was not followed to the end", maxAliases)
 
 // Answer is an answer section read along its alias chain (RFC 1034 §3.6.2).
 type Answer struct {

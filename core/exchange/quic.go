@@ -102,7 +102,7 @@ func overQUIC(ctx context.Context, c *Client, a *Attempt, server Server, query *
 	}
 	now := c.Now()
 	if len(data) < 2 || len(data)-2 != int(binary.BigEndian.Uint16(data)) {
-		err = errors.New("the stream does not hold one whole message")
+		err = errors.New("the stream does not contain one whole message")
 		a.reject(now, server.Address, data, err)
 		return nil, fmt.Errorf("%w: %w", errNotBelieved, err)
 	}

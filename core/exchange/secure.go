@@ -88,10 +88,10 @@ func certificateError(err error, certificate *x509.Certificate, name string) err
 		return fmt.Errorf("it is not for %q", name)
 	}
 	if _, ok := errors.AsType[x509.UnknownAuthorityError](err); ok {
-		return fmt.Errorf("nobody trusted here has signed it (its issuer is \"%s\")", issuerOf(certificate))
+		return fmt.Errorf("it is not signed by an authority trusted here (its issuer is \"%s\")", issuerOf(certificate))
 	}
 	if invalid, ok := errors.AsType[x509.CertificateInvalidError](err); ok && invalid.Reason == x509.Expired {
-		return fmt.Errorf("it is valid from %s to %s only", certificate.NotBefore.Format(time.DateTime), certificate.NotAfter.Format(time.DateTime))
+		return fmt.Errorf("it is valid only from %s to %s", certificate.NotBefore.Format(time.DateTime), certificate.NotAfter.Format(time.DateTime))
 	}
 	return err
 }

@@ -70,9 +70,9 @@ func TestHandshakesThatFailSayWhereAndWhy(t *testing.T) {
 		{"all is well", &tls.Config{Certificates: []tls.Certificate{right}}, trusted, "", Answered, "", true},
 		{"all is well, by name", &tls.Config{Certificates: []tls.Certificate{named}}, trustedNamed, "dns.tarn.example", Answered, "", true},
 		{"for another name", &tls.Config{Certificates: []tls.Certificate{named}}, trustedNamed, "", Unreachable, `checking the certificate: it is not for "127.0.0.1"`, true},
-		{"signed by nobody known", &tls.Config{Certificates: []tls.Certificate{right}}, trustedNamed, "", Unreachable, "checking the certificate: nobody trusted here has signed it", true},
-		{"expired", &tls.Config{Certificates: []tls.Certificate{expired}}, trustedOld, "", Unreachable, "checking the certificate: it is valid from", true},
-		{"not valid yet", &tls.Config{Certificates: []tls.Certificate{early}}, trustedEarly, "", Unreachable, "checking the certificate: it is valid from", true},
+		{"signed by nobody known", &tls.Config{Certificates: []tls.Certificate{right}}, trustedNamed, "", Unreachable, "checking the certificate: it is not signed by an authority trusted here", true},
+		{"expired", &tls.Config{Certificates: []tls.Certificate{expired}}, trustedOld, "", Unreachable, "checking the certificate: it is valid only from", true},
+		{"not valid yet", &tls.Config{Certificates: []tls.Certificate{early}}, trustedEarly, "", Unreachable, "checking the certificate: it is valid only from", true},
 		{"a version of TLS too old", &tls.Config{Certificates: []tls.Certificate{right}, MaxVersion: tls.VersionTLS11, MinVersion: tls.VersionTLS10}, trusted, "", Unreachable, "TLS handshake: ", false},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
@@ -151,12 +151,12 @@ func TestHostileWebServers(t *testing.T) {
 		{"GET", true, func(w http.ResponseWriter, r *http.Request) { reply(w, changed(body(r), func(*wire.Message) {})) }, Answered, ""},
 		{"an error page", false, func(w http.ResponseWriter, r *http.Request) { http.Error(w, "no", http.StatusTeapot) }, Rejection, "HTTP status 418"},
 		{"a redirect is not followed", false, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/elsewhere", http.StatusFound) }, Rejection, "HTTP status 302"},
-		{"a page of text", false, func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "<html>welcome</html>") }, Rejection, "holds no DNS message"},
+		{"a page of text", false, func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "<html>welcome</html>") }, Rejection, "is not a DNS message"},
 		{"noise of the right type", false, func(w http.ResponseWriter, r *http.Request) { reply(w, []byte("tarn")) }, Rejection, "ends too soon"},
 		{"a megabyte", false, func(w http.ResponseWriter, r *http.Request) { reply(w, make([]byte, 1<<20)) }, Rejection, "longer than 65535"},
 		{"a reply to another question", false, func(w http.ResponseWriter, r *http.Request) {
 			reply(w, changed(body(r), func(m *wire.Message) { m.Questions[0].Type = wire.TXT }))
-		}, Rejection, "another question"},
+		}, Rejection, "a different question"},
 		{"silence", false, func(w http.ResponseWriter, r *http.Request) { <-r.Context().Done() }, NoReply, ""},
 		{"headers without end", false, func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("X-Tarn", strings.Repeat("y", 1<<20))

@@ -219,7 +219,7 @@ func (s *stream) ended(a *Attempt) error {
 		return fmt.Errorf("%w: %w", errNotBelieved, a.Rejected[0].Err)
 	}
 	if errors.Is(s.err, io.ErrUnexpectedEOF) {
-		return fmt.Errorf("%w: it broke off within a message", ErrClosed)
+		return fmt.Errorf("%w: it broke off in the middle of a message", ErrClosed)
 	}
 	if s.err == io.EOF || s.err == nil {
 		return ErrClosed

@@ -17,7 +17,7 @@ import (
 )
 
 // ErrNoResolver says that the set-up names no resolver.
-var ErrNoResolver = errors.New("this machine's set-up names no resolver")
+var ErrNoResolver = errors.New("no resolver is configured on this machine")
 
 // Setup is what the machine's files say about names.
 type Setup struct {

@@ -36,13 +36,13 @@ func SPF(text string) (terms []wire.Field, ok bool) {
 		if at := strings.IndexAny(name, ":/="); at >= 0 {
 			name = name[:at]
 		}
-		meaning := "a term that SPF does not have: the whole record is in error"
+		meaning := "not an SPF term: the whole record is in error"
 		if who, known := mechanisms[name]; known {
 			meaning = who + ": " + qualifiers[qualifier]
 		} else if what, known := modifiers[name]; known {
 			meaning = what
 		} else if strings.Contains(word, "=") {
-			meaning = "a modifier that is not known: it is passed over"
+			meaning = "an unknown modifier: it is ignored"
 		}
 		terms = append(terms, wire.Field{Name: word, Meaning: meaning})
 	}

@@ -16,7 +16,7 @@ func TestSPF(t *testing.T) {
 	assert.Equal(t, []string{
 		"the mail hosts of this name: may send", "this IPv4 range: may send", "whoever this other name lets send: may send",
 		"everybody for whom this made-up name exists: nothing is said about them (neutral)", "the addresses of this name: should not send (softfail)",
-		"look at this other name instead", "a modifier that is not known: it is passed over", "a term that SPF does not have: the whole record is in error",
+		"look at this other name instead", "an unknown modifier: it is ignored", "not an SPF term: the whole record is in error",
 		"everybody else: must not send (fail)",
 	}, meanings)
 	for _, other := range []string{"", "v=spf10 all", "tarn"} {

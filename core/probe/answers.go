@@ -25,10 +25,10 @@ func Answers(exchanges []*exchange.Exchange) []finding.Finding {
 			all = append(all, f)
 		case answer.Loop:
 			all = append(all, finding.New(finding.AliasLoop, finding.Fault, about,
-				fmt.Sprintf("%s is an alias that leads back to itself.", e.Question.Name.Spoken()), e.Number))
+				fmt.Sprintf("%s points (CNAME) back to itself.", e.Question.Name.Spoken()), e.Number))
 		case e.Outcome == exchange.NoName && len(answer.Aliases) > 0:
 			all = append(all, finding.New(finding.AliasDangling, finding.Fault, about,
-				fmt.Sprintf("%s is an alias for %s, which does not exist.", e.Question.Name.Spoken(), answer.Name.Spoken()), e.Number))
+				fmt.Sprintf("%s points (CNAME) to %s, which does not exist.", e.Question.Name.Spoken(), answer.Name.Spoken()), e.Number))
 		case e.Outcome != "" && !e.Outcome.Good() && e.Outcome != exchange.Referral:
 			all = append(all, finding.New(finding.Failed, finding.Fault, about,
 				fmt.Sprintf("%s reports a failure (%s).", e.Server.Name(), e.Outcome), e.Number))
@@ -52,18 +52,18 @@ func Oddities(e *exchange.Exchange, about finding.About) []finding.Finding {
 			fmt.Sprintf("%s answers only without EDNS; with it: %s.", e.Server.Name(), e.EDNSBroke), e.Number))
 	}
 	if e.EDNSIgnored {
-		all = append(all, finding.New(finding.EDNSIgnored, finding.Note, about, fmt.Sprintf("%s answers as if there were no EDNS.", e.Server.Name()), e.Number))
+		all = append(all, finding.New(finding.EDNSIgnored, finding.Note, about, fmt.Sprintf("%s replies as if EDNS did not exist.", e.Server.Name()), e.Number))
 	}
 	for _, a := range e.Attempts {
 		for _, r := range a.Rejected {
 			if code := finding.Code(exchange.Disbelief(r.Err)); code != finding.Malformed {
 				all = append(all, finding.New(code, finding.Concern, about,
-					fmt.Sprintf("A message from %s was not believed: %v.", exchange.FormatAddress(r.From), r.Err), e.Number))
+					fmt.Sprintf("A message from %s was rejected: %v.", exchange.FormatAddress(r.From), r.Err), e.Number))
 			}
 		}
 		if a.Transport == exchange.TCP && e.Server.Transport == "" && a.Reply == nil && e.Outcome == exchange.Truncated && a.Err != nil {
 			all = append(all, finding.New(finding.TCPRefused, finding.Fault, about,
-				fmt.Sprintf("%s does not answer over TCP (%v), and its answer does not fit UDP.", e.Server.Name(), a.Err), e.Number))
+				fmt.Sprintf("%s does not answer over TCP (%v), and its answer does not fit into UDP.", e.Server.Name(), a.Err), e.Number))
 		}
 	}
 	return all

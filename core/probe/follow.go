@@ -85,11 +85,11 @@ func (f *Followed) findings() []finding.Finding {
 	var found []finding.Finding
 	if aliases := f.Exchanges[0].Answer().Aliases; len(aliases) > 0 && !bindings {
 		found = append(found, finding.New(finding.TargetIsAlias, finding.Concern, about,
-			fmt.Sprintf("The %s of %s points at %s, which is an alias.", q.Type, q.Name.Spoken(), f.Host.Spoken()), evidence...))
+			fmt.Sprintf("The %s record of %s points to %s, which is an alias (CNAME).", q.Type, q.Name.Spoken(), f.Host.Spoken()), evidence...))
 	}
 	if len(f.Addresses()) == 0 && f.Exchanges[0].Outcome.Good() && f.Exchanges[1].Outcome.Good() {
 		found = append(found, finding.New(finding.TargetUnresolvable, finding.Fault, about,
-			fmt.Sprintf("The %s of %s points at %s, which has no address.", q.Type, q.Name.Spoken(), f.Host.Spoken()), evidence...))
+			fmt.Sprintf("The %s record of %s points to %s, which has no address.", q.Type, q.Name.Spoken(), f.Host.Spoken()), evidence...))
 	}
 	return found
 }
@@ -128,7 +128,7 @@ func oneNetwork(all []Followed) []finding.Finding {
 			for only := range m.networks {
 				found = append(found, finding.New(finding.OneNetwork, finding.Concern,
 					finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()},
-					fmt.Sprintf("The %d mail hosts of %s all stand in one network, %s.", len(m.hosts), e.Question.Name.Spoken(), only), m.evidence...))
+					fmt.Sprintf("The %d mail hosts of %s are all in one network, %s.", len(m.hosts), e.Question.Name.Spoken(), only), m.evidence...))
 			}
 		}
 	}

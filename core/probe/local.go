@@ -57,7 +57,7 @@ func (p Prober) LookAround(ctx context.Context, around Surroundings, typed strin
 	}
 	l.Tried = p.Session.AskAll(ctx, requests)
 	if around.SetupErr != nil && len(around.Resolvers) == 0 {
-		l.Findings = append(l.Findings, finding.New(finding.NoResolver, finding.Fault, finding.About{}, "This machine has no resolver to ask."))
+		l.Findings = append(l.Findings, finding.New(finding.NoResolver, finding.Fault, finding.About{}, "This machine has no resolver configured."))
 	}
 	l.Findings = append(l.Findings, Answers(l.Tried)...)
 	l.Findings = append(l.Findings, Stubs(around.Setup, l.Tried)...)
@@ -76,13 +76,13 @@ func Stubs(setup machine.Setup, tried []*exchange.Exchange) []finding.Finding {
 		if !e.Server.Address.Addr().IsLoopback() {
 			continue
 		}
-		behind := "what stands behind it cannot be read here"
+		behind := "which resolver is behind it cannot be read here"
 		if len(setup.Behind) > 0 {
 			var list []string
 			for _, a := range setup.Behind {
 				list = append(list, a.Addr().String())
 			}
-			behind = "behind it stands " + strings.Join(list, ", ")
+			behind = "behind it: " + strings.Join(list, ", ")
 		}
 		found = append(found, finding.New(finding.StubInPath, finding.Note, finding.About{Server: e.Server.Name(), Address: e.Server.AddressText()},
 			fmt.Sprintf("The resolver %s is this machine itself; %s.", e.Server.AddressText(), behind), e.Number))
@@ -127,7 +127,7 @@ func (p Prober) Search(ctx context.Context, resolver exchange.Server, candidates
 // Appended says that a name was asked with a suffix of the search list behind it.
 func Appended(typed string, c machine.Candidate, evidence ...int) finding.Finding {
 	return finding.New(finding.SuffixAppended, finding.Note, finding.About{Name: c.Name.String()},
-		fmt.Sprintf("%s was asked as %s: this machine's search list adds %s.", typed, c.Name.Spoken(), c.Suffix), evidence...)
+		fmt.Sprintf("%s was looked up as %s: this machine's search list adds %s.", typed, c.Name.Spoken(), c.Suffix), evidence...)
 }
 
 // Found is what there is to say of the name.
@@ -150,7 +150,7 @@ func (n *LocalName) Found() []finding.Finding {
 	// The last pair is the one that was meant, whether it was found or not.
 	if wasted := len(n.Asked) - 2; wasted > 0 {
 		found = append(found, finding.New(finding.SuffixDetour, finding.Note, about,
-			fmt.Sprintf("%d of %d questions for %s were lost on the search list.", wasted, len(n.Asked), n.Typed), evidence...))
+			fmt.Sprintf("%d of %d queries for %s were wasted on the search list.", wasted, len(n.Asked), n.Typed), evidence...))
 	}
 	return append(found, Answers(n.Asked)...)
 }

@@ -85,7 +85,7 @@ func (r *Reversal) Found(alone bool) []finding.Finding {
 		if !alone {
 			return nil // most addresses of a range have none, and need none
 		}
-		return []finding.Finding{finding.New(finding.ReverseMissing, finding.Concern, about, fmt.Sprintf("%s has no name.", r.Address), r.Exchange.Number)}
+		return []finding.Finding{finding.New(finding.ReverseMissing, finding.Concern, about, fmt.Sprintf("%s has no reverse name.", r.Address), r.Exchange.Number)}
 	}
 	var found []finding.Finding
 	for _, n := range r.Names {
@@ -93,7 +93,7 @@ func (r *Reversal) Found(alone bool) []finding.Finding {
 		if n.LeadsBack || !e.Outcome.Good() {
 			continue
 		}
-		leads := "no address of that kind"
+		leads := "no address of that type"
 		if values := exchange.Values(e.Answer().Records); len(values) > 0 {
 			leads = values[0]
 			if len(values) > 1 {
@@ -101,7 +101,7 @@ func (r *Reversal) Found(alone bool) []finding.Finding {
 			}
 		}
 		found = append(found, finding.New(finding.ReverseMismatch, finding.Concern, about,
-			fmt.Sprintf("%s has the name %s, which leads to %s.", r.Address, n.Name.Spoken(), leads), r.Exchange.Number, e.Number))
+			fmt.Sprintf("%s has the reverse name %s, which resolves to %s.", r.Address, n.Name.Spoken(), leads), r.Exchange.Number, e.Number))
 	}
 	if len(found) == 0 {
 		return Answers([]*exchange.Exchange{r.Exchange})

@@ -34,8 +34,8 @@ func (z *Zone) AllFindings() []finding.Finding {
 	}
 	if u := z.Undelegated; u != nil {
 		f := finding.New(finding.NoDelegation, finding.Fault, finding.About{Zone: u.Zone.String(), Server: u.Server.Host.String(), Address: u.Server.Address.String()},
-			fmt.Sprintf("%s holds the zone %s, and %s does not delegate it: nobody finds it.", u.Server.Host.Spoken(), u.Zone.Spoken(), u.Parent.Spoken()), u.Exchange.Number)
-		f.Next = fmt.Sprintf("Ask the holder of %s to add the NS records of %s to it.", u.Parent.Spoken(), u.Zone.Spoken())
+			fmt.Sprintf("%s has the zone %s, and %s does not delegate it: nobody can find it.", u.Server.Host.Spoken(), u.Zone.Spoken(), u.Parent.Spoken()), u.Exchange.Number)
+		f.Next = fmt.Sprintf("Ask the operator of %s to add the NS records of %s to it.", u.Parent.Spoken(), u.Zone.Spoken())
 		all = append(all, f)
 	}
 	for _, held := range z.Held {
@@ -63,7 +63,7 @@ func (z *Zone) Found() string {
 	}
 	lead := name.Spoken()
 	if len(z.Walk.Aliases) > 0 {
-		lead = fmt.Sprintf("%s is an alias that leads to %s, which", z.Walk.Question.Name.Spoken(), lead)
+		lead = fmt.Sprintf("%s points (CNAME) to %s, which", z.Walk.Question.Name.Spoken(), lead)
 	}
 	switch {
 	case z.Walk.End == delegation.EndNoName:

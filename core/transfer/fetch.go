@@ -209,5 +209,5 @@ func (f *Fetched) differs() finding.Finding {
 		evidence = append(evidence, c.Other.Exchange.Number)
 	}
 	return finding.New(finding.ContentDiffers, finding.Concern, finding.About{Zone: f.Request.Zone.String(), Server: server.Name(), Address: server.AddressText()},
-		fmt.Sprintf("%s and %s hold different versions of %s: %d records are only at the one, %d only in the other, %d have another TTL there.", server.Name(), c.Label, f.Request.Zone.Spoken(), c.Here, c.There, c.TTLs), evidence...)
+		fmt.Sprintf("%s and %s have different versions of %s: %d records only at the first, %d only at the second, %d with a different TTL.", server.Name(), c.Label, f.Request.Zone.Spoken(), c.Here, c.There, c.TTLs), evidence...)
 }

@@ -16,11 +16,11 @@ import (
 
 // Why a transfer did not come to its end.
 var (
-	ErrRefused  = errors.New("the server does not give the zone")
-	ErrEnd      = errors.New("the transfer ended before the SOA record that has to close it")
+	ErrRefused  = errors.New("the server does not allow the transfer")
+	ErrEnd      = errors.New("the transfer ended before the closing SOA record")
 	ErrNotZone  = errors.New("the transfer does not begin with the zone's SOA record")
-	ErrOutside  = errors.New("a record lies outside the zone")
-	ErrChanged  = errors.New("the transfer ends with another SOA record than it began with")
+	ErrOutside  = errors.New("a record is outside the zone")
+	ErrChanged  = errors.New("the transfer ends with a different SOA record from the one it started with")
 	ErrSurplus  = errors.New("records follow after the closing SOA record")
 	ErrEndless  = errors.New("more records than one transfer may have")
 	ErrUnsigned = errors.New("the end of the transfer is not signed")
@@ -258,7 +258,7 @@ func (r *Result) judge() {
 			how = "with the key " + r.Request.Key.Name.Spoken()
 		}
 		r.Findings = append(r.Findings, finding.New(finding.TransferRefused, finding.Fault, about,
-			fmt.Sprintf("%s does not give the zone %s to this machine %s (%s).", server.Name(), zone.Spoken(), how, r.Exchange.Reply.RCode()), evidence))
+			fmt.Sprintf("%s does not let this machine transfer the zone %s %s (%s).", server.Name(), zone.Spoken(), how, r.Exchange.Reply.RCode()), evidence))
 	case r.Err != nil && r.Exchange.Outcome != "":
 		code := finding.TransferBroken
 		switch {
@@ -271,6 +271,6 @@ func (r *Result) judge() {
 			fmt.Sprintf("The transfer of %s from %s failed after %d records: %v.", zone.Spoken(), server.Name(), r.Records, r.Err), evidence))
 	case r.Err == nil && r.Request.Key == nil && r.Kind != Current:
 		r.Findings = append(r.Findings, finding.New(finding.TransferOpen, finding.Note, about,
-			fmt.Sprintf("%s gives the zone %s to this machine without a key.", server.Name(), zone.Spoken()), evidence))
+			fmt.Sprintf("%s lets this machine transfer the zone %s without a key.", server.Name(), zone.Spoken()), evidence))
 	}
 }

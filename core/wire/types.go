@@ -78,7 +78,7 @@ var rows = map[Type]row{
 	2:  {"NS", "RFC 1035 §3.3.11", compressed | canonical, []field{{"NSDNAME", domain, once, "a server of this zone"}}},
 	3:  {"MD", "RFC 1035 §3.3.4", compressed | canonical, []field{{"MADNAME", domain, once, "a mail destination (obsolete)"}}},
 	4:  {"MF", "RFC 1035 §3.3.5", compressed | canonical, []field{{"MADNAME", domain, once, "a mail forwarder (obsolete)"}}},
-	5:  {"CNAME", "RFC 1035 §3.3.1", compressed | canonical, []field{{"CNAME", domain, once, "the name that this one is an alias for"}}},
+	5:  {"CNAME", "RFC 1035 §3.3.1", compressed | canonical, []field{{"CNAME", domain, once, "the name that this one points to"}}},
 	6:  {"SOA", "RFC 1035 §3.3.13", compressed | canonical, soaFields},
 	7:  {"MB", "RFC 1035 §3.3.3", compressed | canonical, []field{{"MADNAME", domain, once, "the host of this mailbox (experimental)"}}},
 	8:  {"MG", "RFC 1035 §3.3.6", compressed | canonical, []field{{"MGMNAME", domain, once, "a member of this mail group (experimental)"}}},

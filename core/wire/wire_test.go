@@ -209,7 +209,7 @@ func TestPieces(t *testing.T) {
 	for _, want := range []string{
 		"header: flags = 0x8180; this is a reply, recursion desired, recursion available; opcode QUERY, response code NOERROR",
 		`answer 1: NAME = www.hollowtarn.example.; compression: points to byte 12, "www.hollowtarn.example."`,
-		`answer 1: CNAME = web.hollowtarn.example.; the name that this one is an alias for; compression: points to byte 16, "hollowtarn.example."`,
+		`answer 1: CNAME = web.hollowtarn.example.; the name that this one points to; compression: points to byte 16, "hollowtarn.example."`,
 		"answer 2: TTL = 3600; 1 h",
 		"additional 1: CLASS = 1232; largest UDP reply the sender takes, in bytes",
 	} {

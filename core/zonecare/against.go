@@ -121,7 +121,7 @@ func (r *Report) Against(ctx context.Context, session *exchange.Session, c *Zone
 		if h.Missing+h.Surplus > 0 {
 			h.Findings = append(h.Findings, finding.New(finding.ContentDiffers, finding.Concern,
 				finding.About{Zone: r.Zone.String(), Server: s.Host.String(), Address: s.Address.String()},
-				fmt.Sprintf("%s (%s) lacks %d of the records of %s, and serves %d that are not in it.", s.Host.Spoken(), s.Address, h.Missing, c.Label, h.Surplus), evidence...))
+				fmt.Sprintf("%s (%s) is missing %d records of %s and serves %d that are not in it.", s.Host.Spoken(), s.Address, h.Missing, c.Label, h.Surplus), evidence...))
 		}
 		all = append(all, h)
 	}

@@ -73,13 +73,13 @@ func (r *Report) glue() {
 		for _, e := range r.shown[host.Fold()] {
 			if aliases := e.Answer().Aliases; len(aliases) > 0 {
 				target, _ := aliases[0].Target()
-				r.find(finding.NSIsAlias, finding.Concern, host, []int{e.Number}, "%s is listed for %s, and is an alias for %s.", host.Spoken(), r.Zone.Spoken(), target.Spoken())
+				r.find(finding.NSIsAlias, finding.Concern, host, []int{e.Number}, "%s is listed for %s and is an alias (CNAME) for %s.", host.Spoken(), r.Zone.Spoken(), target.Spoken())
 				break
 			}
 		}
 		switch {
 		case len(glue) == 0:
-			r.find(finding.GlueMissing, finding.Fault, host, evidence, "%s lies inside the zone, and the parent gives no address for it.", host.Spoken())
+			r.find(finding.GlueMissing, finding.Fault, host, evidence, "%s is inside the zone, and the parent has no address (glue) for it.", host.Spoken())
 		case len(own) > 0:
 			if old := differing(glue, own); len(old) > 0 {
 				r.find(finding.GlueDiffers, finding.Concern, host, evidence, "The parent gives %s the address %s, the zone itself %s.", host.Spoken(), old[0], own[0])
@@ -127,7 +127,7 @@ func (r *Report) spread() {
 	case len(hosts) < len(listed): // of the others nobody knows where they stand
 	case len(networks) == 1:
 		for p := range networks {
-			r.find(finding.OneNetwork, finding.Concern, wire.Name{}, evidence, "All servers of %s stand in one network, %s.", r.Zone.Spoken(), p)
+			r.find(finding.OneNetwork, finding.Concern, wire.Name{}, evidence, "All servers of %s are in one network, %s.", r.Zone.Spoken(), p)
 		}
 	}
 }
@@ -147,17 +147,17 @@ func (r *Report) server(s *State) {
 	if s.SOA.EDNSBroke != "" {
 		r.find(finding.EDNSBreaks, finding.Concern, s.Host, []int{s.SOA.Number}, "%s answers only without EDNS; with it: %s.", who, s.SOA.EDNSBroke)
 	} else if s.SOA.EDNSIgnored {
-		r.find(finding.EDNSIgnored, finding.Note, s.Host, []int{s.SOA.Number}, "%s answers as if there were no EDNS.", who)
+		r.find(finding.EDNSIgnored, finding.Note, s.Host, []int{s.SOA.Number}, "%s replies as if EDNS did not exist.", who)
 	}
 	if is, _ := s.Recursive(); is {
-		r.find(finding.RecursionOpen, finding.Concern, s.Host, []int{s.Stranger.Number}, "%s looks up names of other zones for strangers.", who)
+		r.find(finding.RecursionOpen, finding.Concern, s.Host, []int{s.Stranger.Number}, "%s looks up names in other zones for anybody.", who)
 	}
 	if t := s.Transfer; t != nil && t.Err == nil && t.Request.Key == nil {
-		r.find(finding.TransferOpen, finding.Concern, s.Host, []int{t.Exchange.Number}, "%s gives the whole zone to this machine without a key.", who)
+		r.find(finding.TransferOpen, finding.Concern, s.Host, []int{t.Exchange.Number}, "%s lets this machine transfer the whole zone without a key.", who)
 	}
 	for _, record := range s.SOA.Reply.Answer {
 		if record.Type == wire.CNAME && record.Name.Equal(r.Zone) {
-			r.find(finding.AliasWithData, finding.Fault, s.Host, []int{s.SOA.Number}, "%s gives an alias at the zone's own name, beside its other records.", who)
+			r.find(finding.AliasWithData, finding.Fault, s.Host, []int{s.SOA.Number}, "%s has an alias (CNAME) at the zone's own name, together with other records.", who)
 		}
 	}
 }
@@ -170,7 +170,7 @@ func (r *Report) byZone(s *State) {
 	case "":
 		return // cut short
 	case exchange.NoReply:
-		code, does = finding.NoReply, "sends nothing back"
+		code, does = finding.NoReply, "does not reply"
 	case exchange.Unreachable:
 		code, does = finding.Unreachable, "cannot be reached"
 	}
@@ -185,7 +185,7 @@ func (r *Report) serials() {
 			if left, ok := s.Expires(); ok {
 				until = "for " + wire.Period(left) + " from now"
 			}
-			r.find(finding.SerialsDiffer, finding.Concern, s.Host, []int{s.SOA.Number}, "%s holds serial %d, %d behind the newest, %d; cut off from the primary it goes on answering %s.",
+			r.find(finding.SerialsDiffer, finding.Concern, s.Host, []int{s.SOA.Number}, "%s has serial %d, %d behind the newest, %d; if it cannot reach its primary, it goes on answering %s.",
 				s.Host.Spoken(), s.Serial, r.SOA.Serial-s.Serial, r.SOA.Serial, until)
 		}
 	}
@@ -197,12 +197,12 @@ var timerRules = []struct {
 	unusual func(s wire.Authority) bool
 	text    string
 }{
-	{func(s wire.Authority) bool { return s.Expire < s.Refresh+s.Retry }, "EXPIRE is shorter than REFRESH and RETRY together: a secondary that misses one try stops answering."},
-	{func(s wire.Authority) bool { return s.Retry >= s.Refresh }, "RETRY is not shorter than REFRESH: a secondary that failed waits as long as one that did not."},
-	{func(s wire.Authority) bool { return s.Refresh < 1200 }, "REFRESH is under 20 minutes: secondaries ask more often than is usual."},
-	{func(s wire.Authority) bool { return s.Refresh > 43200 }, "REFRESH is over 12 hours: a change that is not announced takes that long to arrive."},
-	{func(s wire.Authority) bool { return s.Expire < 604800 }, "EXPIRE is under a week: a primary that is down that long takes the whole zone with it."},
-	{func(s wire.Authority) bool { return s.Minimum > 86400 }, "MINIMUM is over a day: a name that was asked for too early stays missing that long."},
+	{func(s wire.Authority) bool { return s.Expire < s.Refresh+s.Retry }, "EXPIRE is shorter than REFRESH plus RETRY: a secondary that misses one refresh stops answering."},
+	{func(s wire.Authority) bool { return s.Retry >= s.Refresh }, "RETRY is not shorter than REFRESH: after a failed refresh, a secondary waits just as long as after a successful one."},
+	{func(s wire.Authority) bool { return s.Refresh < 1200 }, "REFRESH is under 20 minutes: secondaries check more often than usual."},
+	{func(s wire.Authority) bool { return s.Refresh > 43200 }, "REFRESH is over 12 hours: without NOTIFY, a change takes that long to arrive."},
+	{func(s wire.Authority) bool { return s.Expire < 604800 }, "EXPIRE is under a week: if the primary is down for that long, the whole zone goes down."},
+	{func(s wire.Authority) bool { return s.Minimum > 86400 }, "MINIMUM is over a day: a name that is looked up before it exists stays missing for that long."},
 }
 
 // timers tells unusual SOA timers. They are the zone's holder's choice: a note each.

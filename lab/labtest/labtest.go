@@ -21,7 +21,7 @@ import (
 func Prober(t *testing.T) (probe.Prober, *lab.Lab) {
 	l, err := lab.New(lab.Options{})
 	require.NoError(t, err)
-	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: time.Second, Tries: 1}}
+	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: time.Second, Attempts: 1}}
 	t.Cleanup(func() { client.Close(); l.Close() })
 	return probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(l.Hints())}, l
 }

@@ -99,12 +99,12 @@ func TestCapturesThatMeanHarm(t *testing.T) {
 		{"interfaces without end", many(6_000_000, pcapngHead, same(face)), true, 1, "more than 65536 interfaces"},
 		{"host names without end", many(12_000, append(bytes.Clone(pcapngHead), face...), func(i int) []byte { return names(i, strings.Repeat("n", 16_000)) }), true, 0, ""},
 		{"sections without end", many(3_000_000, pcapngHead, same(pcapngHead)), true, 0, ""},
-		{"empty packets", many(2_000_000, pcapHead, same(framed(1_773_042_000, nil))), false, 0, "2000000 packets cannot be read"},
+		{"empty packets", many(2_000_000, pcapHead, same(framed(1_773_042_000, nil))), false, 0, "2,000,000 packets cannot be read"},
 		{"fragments with holes", many(400_000, pcapHead, func(i int) []byte { return framed(1_773_042_000, fragment(uint16(i/4000), 16*(i%4000), true, eight)) }), false, 0, ""},
 		{"fragments of as many datagrams", many(400_000, pcapHead, func(i int) []byte { return framed(1_773_042_000, fragment(uint16(i), 8, true, eight)) }), false, 0, ""},
 		{"messages cut short", many(1_000_000, pcapHead, func(i int) []byte {
 			return framed(1_773_042_000, fragment(1, 0, false, []byte("\x0f\xa0\x00\x35\x00\x10\x00\x00\x00\x07\x01\x00\x00\x01\x00\x00")))
-		}), false, 0, "1000000 packets cannot be read"},
+		}), false, 0, "1,000,000 packets cannot be read"},
 		{"times beyond reason", func() []byte {
 			return append(append(bytes.Clone(pcapHead), framed(1, fragment(1, 0, false, eight))...), framed(4_294_967_295, fragment(2, 0, false, eight))...)
 		}, false, 0, "the times are absurd"},

@@ -189,7 +189,7 @@ func TestInterruptsLeaveNothing(t *testing.T) {
 			if tt.name == "input without end" {
 				return // which ends by itself, with a sentence
 			}
-			assert.Contains(t, stderr.String(), "stopped before the end")
+			assert.Contains(t, stderr.String(), "interrupted before the end")
 			after := s.files(t)
 			assert.Subset(t, append(before, "y.pcapng"), after)
 			for _, name := range []string{"x.pcapng", "x.md"} {
@@ -226,7 +226,7 @@ func TestInterruptsBlameNobody(t *testing.T) {
 			cmd.Wait()
 			require.NoError(t, ctx.Err(), "it did not end")
 			assert.Equal(t, 1, cmd.ProcessState.ExitCode())
-			assert.Contains(t, stderr.String(), "stopped before the end")
+			assert.Contains(t, stderr.String(), "interrupted before the end")
 			for _, blame := range []string{"no-reply", "unreachable", "transfer-broken", "server-failure", "fault ", "firewall"} {
 				assert.NotContains(t, stdout.String(), blame)
 			}

@@ -82,7 +82,7 @@ func TestLargeAnswers(t *testing.T) {
 		o := run(t, "ask", "large.hollowtarn.example.", "--type", "TXT", "--from", from, "--bare")
 		assert.Equal(t, 250, strings.Count(o.stdout, "the long list the long list")/8, "%s %s", from, o.stderr)
 		d, _ := runJSON(t, "ask", "large.hollowtarn.example.", "--type", "TXT", "--from", from)
-		assert.Equal(t, "tcp", d.Exchanges[0].Transport, "asked again over TCP")
+		assert.Equal(t, "tcp", d.Exchanges[0].Transport, "retried over TCP")
 	}
 }
 
@@ -109,10 +109,10 @@ func TestTrace(t *testing.T) {
 		want  string
 		found []string
 	}{
-		{"www.hollowtarn.example", 0, "resolves to 203.0.113.120, said by the servers of hollowtarn.example", nil},
+		{"www.hollowtarn.example", 0, "resolves to 203.0.113.120, answered by the servers of hollowtarn.example", nil},
 		{"host4999.crowd.example", 0, "resolves to 203.0.113.250", nil},
-		{"b.hollow.hollowtarn.example", 0, "exists and has no A record (NODATA)", nil},
-		{"nobody.hollowtarn.example", 0, "no such name as nobody.hollowtarn.example (NXDOMAIN)", nil},
+		{"b.hollow.hollowtarn.example", 0, "exists but has no A record (NODATA)", nil},
+		{"nobody.hollowtarn.example", 0, "nobody.hollowtarn.example does not exist (NXDOMAIN)", nil},
 		{"anyone.guest.hollowtarn.example", 0, "resolves to 203.0.113.66", nil},
 		{"www.stopped.example", 3, "stops at stopped.example: no server listed for it gives a usable answer", []string{"fault unreachable ns.stopped.example."}},
 		{"www.refused.example", 3, "stops at refused.example", []string{"fault lame-server dns1.hollowtarn.example.", "fault lame-server dns2.hollowtarn.example."}},
@@ -142,7 +142,7 @@ func TestTransfer(t *testing.T) {
 	whole := filepath.Join(t.TempDir(), "crowd.zone")
 	o := from(primaryAt, "crowd.example", "--to", whole)
 	assert.Zero(t, o.code, "%s%s", o.stdout, o.stderr)
-	assert.Contains(t, words(o.stdout+o.stderr), "5003 records")
+	assert.Contains(t, words(o.stdout+o.stderr), "5,003 records")
 	assert.Zero(t, from(secondaryAt, "crowd.example", "--against", whole).code, "the secondary has the same")
 	assert.Equal(t, 3, from(primaryAt, "held.example").code, "not without the key")
 	assert.Zero(t, from(primaryAt, "held.example", "--key", key).code)
@@ -184,7 +184,7 @@ func TestSecondaryThatLags(t *testing.T) {
 
 func TestReverse(t *testing.T) {
 	o := run(t, "reverse", "203.0.113.120", "203.0.113.80", "--from", unboundAt)
-	assert.Contains(t, words(o.stdout), "web.hollowtarn.example, which leads back")
+	assert.Contains(t, words(o.stdout), "web.hollowtarn.example, which resolves back")
 	assert.Contains(t, o.stdout, "reverse-mismatch")
 }
 
@@ -269,7 +269,7 @@ func TestKeptEvidence(t *testing.T) {
 			}
 			require.NoError(t, json.Unmarshal([]byte(line), &e))
 			if e.Outcome == "truncated" {
-				continue // which was asked again over TCP: for the program one exchange
+				continue // which was retried over TCP: for the program one exchange
 			}
 			read = append(read, fmt.Sprint(e.Question, e.Outcome, e.Server.Address, e.Values))
 		}

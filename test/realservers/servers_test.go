@@ -209,7 +209,7 @@ func startAll() error {
 
 // await waits until a server answers for a zone.
 func await(at, zone string) error {
-	client := &exchange.Client{Network: exchange.Internet{}, Now: time.Now, Options: exchange.Options{Wait: 500 * time.Millisecond, Tries: 1}}
+	client := &exchange.Client{Network: exchange.Internet{}, Now: time.Now, Options: exchange.Options{Wait: 500 * time.Millisecond, Attempts: 1}}
 	defer client.Close()
 	server := exchange.Server{Address: netip.AddrPortFrom(netip.MustParseAddr(at), 53)}
 	var last exchange.Exchange

@@ -5,6 +5,7 @@ package realservers
 import (
 	stdcontext "context"
 	"embed"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -126,7 +127,11 @@ func twinFile(zone string) string { return strings.ReplaceAll(zone, "/", "-") + 
 // twinConfig serves the lab's own master files.
 func twinConfig() string {
 	exported := filepath.Join(folder, "lab")
-	if _, err := lab.Export(exported); err != nil {
+	err := lab.Export(func(name string, content []byte) error {
+		path := filepath.Join(exported, filepath.FromSlash(name))
+		return errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, content, 0o644))
+	})
+	if err != nil {
 		panic(err)
 	}
 	var b strings.Builder

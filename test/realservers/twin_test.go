@@ -26,7 +26,7 @@ func TestTheLabAnswersAsARealServerDoes(t *testing.T) {
 	l, err := lab.New(lab.Options{})
 	require.NoError(t, err)
 	defer l.Close()
-	options := exchange.Options{Wait: 2 * time.Second, Tries: 1, Iterative: true}
+	options := exchange.Options{Wait: 2 * time.Second, Attempts: 1, Iterative: true}
 	inLab := &exchange.Client{Network: l.Network(), Now: time.Now, Options: options}
 	real := &exchange.Client{Network: exchange.Internet{}, Now: time.Now, Options: options}
 	defer inLab.Close()

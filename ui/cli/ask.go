@@ -71,22 +71,22 @@ func newAsk(a *app) *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringSliceVarP(&q.types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
-	flags.StringSliceVarP(&q.from, "from", "f", nil, "whom to ask: ADDRESS, ADDRESS#PORT, HOST, a URI such as tls://ADDRESS, a label, or system (the default)")
-	flags.StringVar(&q.namesFile, "names", "", "also ask for the names in `FILE`, one a line; - is standard input")
-	flags.IntVar(&q.rate, "rate", 0, "at most so many questions a second (1000 unless you say otherwise, with --repeat 100)")
-	flags.IntVar(&q.repeat, "repeat", 1, "ask so many times, and say how long it took")
-	flags.BoolVar(&q.follow, "follow", false, "also ask for the addresses of the hosts that an answer names")
-	flags.BoolVar(&q.zoneTTL, "zone-ttl", false, "also ask the zone's own server, and say how old a cached answer is")
-	flags.BoolVar(&q.asIs, "as-is", false, "do not put the machine's search list behind a short name")
+	flags.StringSliceVarP(&q.from, "from", "f", nil, "which resolvers to query: ADDRESS, ADDRESS#PORT, HOST, a URI such as tls://ADDRESS, a label, or system (the default)")
+	flags.StringVar(&q.namesFile, "names", "", "also look up the names in `FILE`, one per line; - is standard input")
+	flags.IntVar(&q.rate, "rate", 0, "at most this many queries per second (default 1000, with --repeat 100)")
+	flags.IntVar(&q.repeat, "repeat", 1, "send each query this many times, and show how long the replies took")
+	flags.BoolVar(&q.follow, "follow", false, "also look up the addresses of the hosts that an answer names")
+	flags.BoolVar(&q.zoneTTL, "zone-ttl", false, "also query the zone's own server, and show how old a cached answer is")
+	flags.BoolVar(&q.asIs, "as-is", false, "do not apply the machine's search list to a short name")
 	flags.StringSliceVar(&q.parts, "show", nil, "parts to show: answer,authority,additional,question,header,timing")
 	flags.BoolVar(&q.allParts, "all-parts", false, "show all parts")
-	flags.BoolVar(&q.show.Explain, "explain", false, "a sentence for each field")
+	flags.BoolVar(&q.show.Explain, "explain", false, "explain each field")
 	a.questionFlags(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.bareFlag(cmd)
 	a.keepFlag(cmd)
-	flags.BoolVar(&a.wire, "wire", false, "also the messages' bytes, each field named")
+	flags.BoolVar(&a.wire, "wire", false, "also show the bytes of the messages, with every field named")
 	return cmd
 }
 
@@ -388,7 +388,7 @@ func (d *drawn) end(q *ask) error {
 	}
 	d.view.Findings("what to note", q.found)
 	if q.moreFound > 0 {
-		d.view.More(q.moreFound, "findings that are not kept")
+		d.view.More(q.moreFound, "findings that were not kept")
 	}
 	if d.blocks > 3 {
 		d.view.Summary(&q.summary)

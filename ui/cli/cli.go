@@ -55,18 +55,18 @@ func usage(err error) error { return usageError{err} }
 // app is what the commands share: the options that mean the same everywhere,
 // and what they lead to.
 type app struct {
-	lab     bool
-	speed   float64
-	latency time.Duration
-	path    string // of the lab
-	host    string // of the lab's machines
-	json    bool
-	bare    bool
-	wire    bool
-	colour  string
-	roots   string
-	wait    time.Duration
-	tries   int
+	lab      bool
+	speed    float64
+	latency  time.Duration
+	path     string // of the lab
+	host     string // of the lab's machines
+	json     bool
+	bare     bool
+	wire     bool
+	colour   string
+	roots    string
+	wait     time.Duration
+	attempts int
 	outputs
 
 	redact []string // names
@@ -140,8 +140,8 @@ func command(ctx context.Context, open *files.Files, args []string, stdout, stde
 func newRoot(a *app) *cobra.Command {
 	root := &cobra.Command{
 		Use:           "unquil",
-		Short:         "Finds out where and why name resolution fails",
-		Long:          "Unquil asks resolvers, compares their answers, walks the delegation from the root\nand reads packet captures, until it is clear where and why a name fails.",
+		Short:         "Find out where and why name resolution fails",
+		Long:          "Unquil queries resolvers, compares their answers, walks the delegation from the root\nand decodes packet captures, until it is clear where and why a name fails.",
 		Version:       version(),
 		SilenceUsage:  true,
 		SilenceErrors: true,
@@ -162,15 +162,15 @@ func newRoot(a *app) *cobra.Command {
 	root.SetFlagErrorFunc(optionError)
 	root.CompletionOptions.HiddenDefaultCmd = true
 	flags := root.PersistentFlags()
-	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "ask the simulated internet inside the program; nothing leaves this machine")
-	flags.Float64Var(&a.speed, "lab-speed", 1, "how many seconds pass in the lab for each real one")
-	flags.DurationVar(&a.latency, "lab-latency", 0, "how long every reply in the lab takes on its way")
-	flags.StringVar(&a.path, "lab-path", "", "ask over this `NETWORK` of the lab, such as tunnel or sealed")
-	flags.StringVar(&a.host, "lab-machine", "", "be this `MACHINE` of the lab, such as typed or two-lines")
+	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "use the simulated internet inside the program; nothing leaves this machine")
+	flags.Float64Var(&a.speed, "lab-speed", 1, "how many seconds pass in the lab for each real second")
+	flags.DurationVar(&a.latency, "lab-latency", 0, "how long every reply in the lab takes to arrive")
+	flags.StringVar(&a.path, "lab-path", "", "query through this `NETWORK` of the lab, such as tunnel or sealed")
+	flags.StringVar(&a.host, "lab-machine", "", "act as this `MACHINE` of the lab, such as typed or two-lines")
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
-	flags.BoolVar(&a.files.Overwrite, "overwrite", false, "write over files that exist; never over one that is being read")
-	flags.StringVar(&a.colour, "color", string(text.Auto), "auto, always or never")
+	flags.BoolVar(&a.files.Overwrite, "overwrite", false, "replace existing output files, but never one that is being read")
+	flags.StringVar(&a.colour, "color", string(text.Auto), "when to use colour: auto, always or never")
 	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newDecode(a), newWhy(a), newFindings(a), newLab(a), newDemo(a))
 	return root
 }
@@ -196,9 +196,9 @@ func taking(least, most int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, given []string) error {
 		switch {
 		case len(given) < least:
-			return usage(fmt.Errorf("%s: something is missing: %w", cmd.CommandPath(), errArguments{cmd.UseLine()}))
+			return usage(fmt.Errorf("%s: missing argument: %w", cmd.CommandPath(), errArguments{cmd.UseLine()}))
 		case len(given) > most:
-			return usage(fmt.Errorf("%s: %q is too much: %w", cmd.CommandPath(), shorten(given[most]), errArguments{cmd.UseLine()}))
+			return usage(fmt.Errorf("%s: unexpected argument %q: %w", cmd.CommandPath(), shorten(given[most]), errArguments{cmd.UseLine()}))
 		}
 		return nil
 	}
@@ -218,12 +218,12 @@ func getenv(environ []string, name string) string {
 
 // askFlags adds the options of the commands that ask over the network.
 func (a *app) askFlags(cmd *cobra.Command) {
-	cmd.Flags().DurationVar(&a.wait, "wait", 0, "time for one try (2s unless the configuration says otherwise)")
-	cmd.Flags().IntVar(&a.tries, "tries", 0, "how many tries over UDP (2 unless the configuration says otherwise)")
+	cmd.Flags().DurationVar(&a.wait, "wait", 0, "time for one attempt (default 2s, or as configured)")
+	cmd.Flags().IntVar(&a.attempts, "attempts", 0, "how many attempts over UDP (default 2, or as configured)")
 }
 
 func (a *app) bareFlag(cmd *cobra.Command) {
-	cmd.Flags().BoolVar(&a.bare, "bare", false, "values only, one a line")
+	cmd.Flags().BoolVar(&a.bare, "bare", false, "values only, one per line")
 }
 
 func (a *app) rootsFlag(cmd *cobra.Command) {
@@ -233,11 +233,11 @@ func (a *app) rootsFlag(cmd *cobra.Command) {
 // open sets up the network, the lab's or the real one, and the session that
 // keeps the evidence.
 func (a *app) open() error {
-	if a.speed <= 0 || a.speed > 1e6 || a.wait < 0 || a.wait > maxWait || a.latency < 0 || a.tries < 0 || a.tries > 20 {
+	if a.speed <= 0 || a.speed > 1e6 || a.wait < 0 || a.wait > maxWait || a.latency < 0 || a.attempts < 0 || a.attempts > 20 {
 		return usage(errBounds)
 	}
 	a.class = wire.IN
-	options := exchange.Options{Wait: cmp.Or(a.wait, time.Duration(a.Ask.Wait), 2*time.Second), Tries: cmp.Or(a.tries, a.Ask.Tries, 2)}
+	options := exchange.Options{Wait: cmp.Or(a.wait, time.Duration(a.Ask.Wait), 2*time.Second), Attempts: cmp.Or(a.attempts, a.Ask.Attempts, a.Ask.Tries, 2)}
 	if err := a.question.apply(a.files, &options, &a.class); err != nil {
 		return err
 	}

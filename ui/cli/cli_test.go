@@ -97,7 +97,7 @@ func TestTell(t *testing.T) {
 		want string
 	}{
 		{fmt.Errorf("reading a.pcap: %w", capture.ErrFormat), "unquil: reading a.pcap: neither pcap nor pcapng\nnext: give a pcap or pcapng file\n"},
-		{usage(fmt.Errorf("name %q: %w", "a..b", wire.ErrLabelEmpty)), "unquil: name \"a..b\": empty label\nnext: leave no part between two dots empty\n"},
+		{usage(fmt.Errorf("name %q: %w", "a..b", wire.ErrLabelEmpty)), "unquil: name \"a..b\": empty label\nnext: there must be something between two dots\n"},
 		{usage(errors.New("unknown flag: --tarn")), "unquil: unknown flag: --tarn\nnext: unquil --help lists the commands and their options\n"},
 		{fmt.Errorf("reading: %w", fs.ErrPermission), "unquil: reading: permission denied\nnext: ask for a copy that you may read\n"},
 		{errors.New("something else"), "unquil: something else\n"},

@@ -47,11 +47,11 @@ func newCompare(a *app) *cobra.Command {
 		},
 	}
 	cmd.Flags().StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
-	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "whom to ask, a comma list or repeated")
-	cmd.Flags().BoolVar(&own, "zone-servers", false, "also walk to the zone's own servers, and hold the others against them")
+	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "which resolvers to query, a comma list or repeated")
+	cmd.Flags().BoolVar(&own, "zone-servers", false, "also query the zone's own servers, and compare the others with them")
 	flags := cmd.Flags()
-	flags.StringSliceVar(&expect, "expect", nil, "the new `VALUE` of a move: who has it already, and when the last one can have it")
-	flags.BoolVar(&csv, "csv", false, "one line a server, in CSV with a heading")
+	flags.StringSliceVar(&expect, "expect", nil, "the new `VALUE` after a change: who has it already, and by when the rest will")
+	flags.BoolVar(&csv, "csv", false, "CSV with a heading, one line per server")
 	a.questionFlags(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)

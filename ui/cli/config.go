@@ -15,9 +15,10 @@ import (
 // config is what unquil/config.toml says.
 type config struct {
 	Ask struct {
-		From  []string
-		Wait  duration
-		Tries int
+		From     []string
+		Wait     duration
+		Attempts int
+		Tries    int // the same, in older files
 	}
 	Resolver map[string]struct {
 		At    string // as after --from

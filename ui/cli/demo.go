@@ -18,7 +18,7 @@ type scene struct {
 
 var scenes = []scene{
 	{
-		"First, a name that works: how does a good answer look?",
+		"First, a name that works: what does a good answer look like?",
 		[]string{"ask", "www.hollowtarn.example"},
 		"The answer comes first, then who gave it, on whose authority and for how long. This one is healthy.",
 	},
@@ -30,22 +30,22 @@ var scenes = []scene{
 	{
 		"Who is that server, and how did we get to it?",
 		[]string{"trace", "tickets.hollowtarn.example"},
-		"The walk goes from the root to three servers of the zone; ns.farhost.test holds an older serial.",
+		"The walk goes from the root down to the zone's three servers; ns.farhost.test has an older serial.",
 	},
 	{
 		"So why does the valley station fail?",
 		[]string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office"},
-		"The cache at the ticket office is at fault, and it says until when. The lagging server is told beside it.",
+		"The cache of the office resolver is at fault, and you can see until when. The lagging secondary is listed below.",
 	},
 	{
 		"\"The lift status page is gone.\"",
 		[]string{"why", "status.lifts.hollowtarn.example", "--type", "A"},
-		"Neither server that the zone is delegated to serves it: that is for the zone's holder to mend, not for us.",
+		"Neither of the servers that the zone is delegated to serves it: the zone's operator has to fix that, not we.",
 	},
 	{
 		"\"The summit camera shows nothing.\"",
 		[]string{"why", "summit.camera.hollowtarn.example", "--type", "A", "--wait", "500ms"},
-		"Both servers of the camera's zone are silent, and there is no other way in.",
+		"Neither server of the camera's zone replies, and there is no other way in.",
 	},
 	{
 		"The valley station's switch recorded that morning. What is in the capture?",
@@ -53,9 +53,9 @@ var scenes = []scene{
 		"The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
 	},
 	{
-		"Whoever runs the office resolver wants to see it. What do we hand over?",
+		"Whoever runs the office resolver wants evidence. What do we hand over?",
 		[]string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office", "--report", reportName},
-		"One page that needs nothing else, with the verdict on top and every byte below, and the packets in a capture beside it.",
+		"One self-contained page, with the verdict at the top and every byte below, and the packets in a capture next to it.",
 	},
 }
 
@@ -65,16 +65,16 @@ const reportName = "tickets.html"
 const handOver = `To hand over:
   to whoever runs the office resolver: clear tickets.hollowtarn.example from its
     cache; otherwise it ends by itself within 41 min 20 s.
-  to the zone's holder: ns.farhost.test misses updates of hollowtarn.example;
+  to the zone's operator: ns.farhost.test misses updates of hollowtarn.example;
     lifts.hollowtarn.example is delegated to servers that do not serve it.
-  to whoever runs the camera's servers: 203.0.113.151 and 203.0.113.152 are silent.
+  to whoever runs the camera's servers: 203.0.113.151 and 203.0.113.152 do not reply.
   The report and its capture are in %s.`
 
 // newDemo is `unquil demo`.
 func newDemo(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "demo",
-		Short: "One guided example of all of it, on the simulated internet",
+		Short: "A guided tour on the simulated internet",
 		Args:  taking(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.demo(cmd.Context())

@@ -25,41 +25,41 @@ import (
 
 var (
 	errColour       = errors.New("not one of auto, always, never")
-	errBounds       = errors.New("a number or time is out of bounds")
-	errPart         = errors.New("not a part of an answer")
-	errTogether     = errors.New("not both at once")
-	errPrefix       = errors.New("not an address or a range of addresses")
+	errBounds       = errors.New("a number or time is out of range")
+	errPart         = errors.New("no such part")
+	errTogether     = errors.New("these options exclude each other")
+	errPrefix       = errors.New("not an address or a prefix")
 	errAddress      = errors.New("not an address")
 	errTransport    = errors.New("not a transport")
 	errFamily       = errors.New("none of the resolvers has an address of that family")
-	errPEM          = errors.New("no certificate in it")
+	errPEM          = errors.New("there is no certificate in it")
 	errNoAddress    = errors.New("it has no address")
 	errSetting      = errors.New("no such setting")
 	errWide         = errors.New("more than 65536 addresses")
 	errMessage      = errors.New("neither hex, nor base64, nor a file")
 	errServers      = errors.New("neither all nor one")
-	errWalkOver     = errors.New("zones' own servers are asked over udp or tcp")
+	errWalkOver     = errors.New("the zones' own servers are queried over udp or tcp")
 	errTransferOver = errors.New("zones are transferred over tcp or tls")
 	errView         = errors.New("not a view")
 	errFinding      = errors.New("not a finding")
-	errBetween      = errors.New("not two times")
-	errExchange     = errors.New("no exchange of those chosen has this number")
+	errBetween      = errors.New("not a pair of times")
+	errExchange     = errors.New("no selected exchange has this number")
 	errPacket       = errors.New("the capture has no packet with this number")
 	errMachine      = errors.New("the lab has no such machine")
-	errNotAsked     = errors.New("nobody asked for it in this capture")
+	errNotAsked     = errors.New("nobody looked it up in this capture")
 	errCode         = errors.New("no finding has this code")
-	errReport       = errors.New("a report is a page or a text")
+	errReport       = errors.New("a report is HTML or Markdown")
 	errPort         = errors.New("not a port")
 	errNoWayOut     = errors.New("no root server could be reached from this machine")
-	errNumber       = errors.New("not a whole number, or too large a one")
+	errNumber       = errors.New("not a whole number, or too large")
 	errDecimal      = errors.New("not a number")
-	errDuration     = errors.New("not a length of time")
+	errDuration     = errors.New("not a duration")
 	errYesNo        = errors.New("neither true nor false")
 	errList         = errors.New("not a list")
 	errNoOption     = errors.New("there is no such option")
-	errLeft         = errors.New("it is still in the report: nothing was written")
+	errLeft         = errors.New("it would still be in the report, so nothing was written")
 	errManyNames    = errors.New("more than a million names")
-	errSpool        = errors.New("more than 2 GB come from where they can be read but once")
+	errSpool        = errors.New("more than 2 GB from a stream that can be read only once")
 	errNoValue      = errors.New("its value is missing")
 )
 
@@ -90,45 +90,45 @@ func optionError(cmd *cobra.Command, err error) error {
 // errArguments says how a command is used.
 type errArguments struct{ use string }
 
-func (e errArguments) Error() string { return "it is used as " + e.use }
+func (e errArguments) Error() string { return "usage: " + e.use }
 
 // advice is what to try next, by what went wrong; the first match wins.
 var advice = []struct {
 	is   error
 	next string
 }{
-	{wire.ErrNameLong, "give a name of at most 255 bytes; this one cannot exist"},
-	{wire.ErrLabelLong, "give parts of at most 63 bytes between the dots; this name cannot exist"},
-	{wire.ErrLabelEmpty, "leave no part between two dots empty"},
-	{errMessage, "give it in hex, in base64, or as the name of a file that holds it; the DNS message alone, without the packet around it"},
+	{wire.ErrNameLong, "a name has at most 255 bytes; this one cannot exist"},
+	{wire.ErrLabelLong, "each label has at most 63 bytes; this name cannot exist"},
+	{wire.ErrLabelEmpty, "there must be something between two dots"},
+	{errMessage, "give it in hex, in base64, or as a file name; the DNS message only, without the packet around it"},
 	{wire.ErrEscape, `write a special character as \X, or as \DDD with its value from 000 to 255`},
 	{wire.ErrUnknownType, "give a record type such as A, AAAA, MX or TXT, or its number as TYPE65"},
 	{tsig.ErrKeyFile, `the file has three lines of TOML: name = "KEY", algorithm = "hmac-sha256", secret = "BASE64"`},
 	{tsig.ErrAlgorithm, "give hmac-sha256, or hmac-sha1, hmac-sha224, hmac-sha384 or hmac-sha512"},
 	{exchange.ErrResolver, "for example --from 192.0.2.53, --from 192.0.2.53#5353 or --from tls://192.0.2.53"},
 	{machine.ErrNoResolver, "name a resolver with --from ADDRESS"},
-	{capture.ErrEmpty, "capture again; nothing was written to this file"},
+	{capture.ErrEmpty, "capture again; this file is empty"},
 	{capture.ErrFormat, "give a pcap or pcapng file"},
-	{capture.ErrCut, "the packets before the cut were read; copy the file again if it should be longer"},
+	{capture.ErrCut, "the packets before that point were read; copy the file again if it should be longer"},
 	{capture.ErrDamaged, "the packets before the damage were read; copy the file again"},
 	{delegation.ErrNoRoots, "give a master file with the NS records of the root and the addresses of their hosts"},
-	{errNoWayOut, "ask this network's own resolver with unquil ask, or let port 53 out"},
+	{errNoWayOut, "query this network's own resolver with unquil ask, or open port 53 to the outside"},
 	{errColour, "for example --color never"},
-	{errSetting, "the settings are [ask] from, wait, tries; [resolver.LABEL] at, place; [group] NAME = [...]"},
+	{errSetting, "the settings are [ask] from, wait, attempts; [resolver.LABEL] at, place; [group] NAME = [...]"},
 	{errNumber, "give a whole number in digits, such as 3"},
 	{errDecimal, "give a number such as 2 or 0.5"},
 	{errDuration, "give a time with its unit, such as 200ms, 2s or 1m30s"},
 	{errYesNo, "leave the value out, or give true or false"},
-	{errList, "separate with commas, and put quotes around all of a part or nowhere"},
-	{zonecare.ErrLarge, "unquil transfer ZONE --from SERVER --against FILE holds zones of any size against each other"},
-	{errLeft, "redact without it, or hand the report over by other means; this is a fault of the program"},
+	{errList, "separate the parts with commas, and quote whole parts only"},
+	{zonecare.ErrLarge, "unquil transfer ZONE --from SERVER --against FILE compares zones of any size"},
+	{errLeft, "this is a bug in unquil; leave that name out of --redact, or redact the report by hand"},
 	{errManyNames, "split the list"},
-	{exchange.ErrThisMachine, "close what you do not need or raise the limits of this machine (ulimit -n), and ask again"},
-	{errSpool, "write them to a file, and decode that"},
-	{errNoValue, "unquil COMMAND --help says what the option takes"},
+	{exchange.ErrThisMachine, "close other programs or raise the limits of this machine (ulimit -n), and try again"},
+	{errSpool, "save it to a file and decode that"},
+	{errNoValue, "unquil COMMAND --help describes the option"},
 	{errNoOption, "unquil COMMAND --help lists its options"},
-	{errBounds, "give times such as 2s, at most 1h, from 1 to 20 tries, a rate from 1 on, from 1 to 1000 repeats, and a speed over 0"},
-	{errPart, "give some of answer, authority, additional, question, header, timing"},
+	{errBounds, "give a time such as 2s (at most 1h), 1 to 20 attempts, a rate of at least 1, 1 to 1000 repeats, a speed above 0"},
+	{errPart, "choose from answer, authority, additional, question, header, timing"},
 	{errTogether, "leave one of them out"},
 	{errPrefix, "for example 192.0.2.1, 192.0.2.0/24 or 2001:db8::/120"},
 	{errWide, "give a smaller range, such as a /24 or a /112"},
@@ -138,13 +138,13 @@ var advice = []struct {
 	{errWalkOver, "give --over udp or --over tcp"},
 	{errTransferOver, "give --over tcp or --over tls"},
 	{errView, "give overview, exchanges, names, servers, clients, episodes, walks, local-link or timeline"},
-	{errFinding, "give a code as the overview shows it, such as unanswered"},
+	{errFinding, "give a code from the overview, such as unanswered"},
 	{errBetween, "for example --between 07:40:10,07:41:00"},
 	{errExchange, "--view exchanges lists them with their numbers"},
-	{errPacket, "packets count from 1; the overview says how many there are"},
-	{conversation.ErrCondition, "for example --where 'outcome == \"no-name\" && took > 0.2'; the fields are number, time, client, server, port, name, type, outcome, rcode, took, waited, tries, id, transport, size, authority, values and findings"},
-	{errMachine, "give nothing, dead-end, gone, two-lines, detour or typed"},
-	{errNotAsked, "unquil decode FILE --view names lists the names that were"},
+	{errPacket, "packets are numbered from 1; the overview shows how many there are"},
+	{conversation.ErrCondition, "for example --where 'outcome == \"no-name\" && took > 0.2'; the fields are number, time, client, server, port, name, type, outcome, rcode, took, waited, attempts, id, transport, size, authority, values and findings"},
+	{errMachine, "leave it out, or give dead-end, gone, two-lines, detour or typed"},
+	{errNotAsked, "unquil decode FILE --view names lists the names that were looked up"},
 	{errCode, "unquil findings lists them all"},
 	{errReport, "give a name that ends in .html or .md"},
 	{errPort, "give a number from 1 to 65535"},
@@ -152,7 +152,7 @@ var advice = []struct {
 	{errPEM, "give a file with certificates in PEM"},
 	{errNoAddress, "name the resolver by its address"},
 	{files.ErrExists, "give another name, or --overwrite to replace it"},
-	{files.ErrInput, "give another name: a file that is being read is never written over"},
+	{files.ErrInput, "give another name: a file that is being read is never overwritten"},
 	{files.ErrTwice, "give each output a name of its own"},
 	{files.ErrFolder, "give the name of a file"},
 	{files.ErrNoFolder, "make the folder, or give another name"},
@@ -173,7 +173,7 @@ func tell(w io.Writer, err error) {
 		}
 	}
 	if errors.As(err, new(*zonefile.Error)) {
-		fmt.Fprintln(w, "next: mend that line of the master file")
+		fmt.Fprintln(w, "next: correct that line of the master file")
 		return
 	}
 	if errors.As(err, new(usageError)) {

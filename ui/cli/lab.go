@@ -16,7 +16,7 @@ import (
 func newLab(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "lab",
-		Short: "The simulated internet: who is in it and what is wrong with it",
+		Short: "The simulated internet: who is in it, and what is wrong with it",
 		Args:  taking(0, 0),
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
@@ -40,7 +40,7 @@ func newLab(a *app) *cobra.Command {
 			return view.Err()
 		},
 	}
-	show.Flags().BoolVar(&workshop, "workshop", false, "show the workshop, which has a name for each way to fail, instead of the story")
+	show.Flags().BoolVar(&workshop, "workshop", false, "show the workshop, which has a name for each kind of fault, instead of the story")
 	cmd.AddCommand(show)
 	cmd.AddCommand(&cobra.Command{
 		Use:   "export DIR",

@@ -70,7 +70,7 @@ func newLocal(a *app) *cobra.Command {
 			return firstOf(view.Err(), verdictOn(local.Findings))
 		},
 	}
-	cmd.Flags().StringVar(&root, "root", "", "read the set-up under `DIR` instead of this machine's own")
+	cmd.Flags().StringVar(&root, "root", "", "read the configuration under `DIR` instead of this machine's own")
 	a.askFlags(cmd)
 	return cmd
 }

@@ -74,7 +74,7 @@ func (a *app) commit(o *files.Output) error {
 		return o.Commit()
 	}
 	o.Discard()
-	fmt.Fprintf(a.stderr, "unquil: %s stays as it was\n", escape.Of(o.Name()))
+	fmt.Fprintf(a.stderr, "unquil: %s was left as it was\n", escape.Of(o.Name()))
 	return nil
 }
 

@@ -43,7 +43,7 @@ func endWith(asked <-chan os.Signal, stop context.CancelFunc, open *files.Files)
 }
 
 // stopped is what is said of a run that was cut short.
-const stopped = "unquil: stopped before the end; what is shown is what was known by then"
+const stopped = "unquil: interrupted before the end; this is what was known by then"
 
 // outlet is standard output or standard error. When nobody reads it any more, the run is over.
 type outlet struct {

@@ -39,8 +39,8 @@ type reportOf struct {
 }
 
 func (a *app) reportFlags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&a.reportFile, "report", "", "write a report to hand over to `FILE.html` or FILE.md, with the packets in a capture beside it")
-	cmd.Flags().StringSliceVar(&a.redact, "redact", nil, "in the report and its capture, replace these `NAMES`, every address and all labels of the names; with clients, the addresses of clients alone")
+	cmd.Flags().StringVar(&a.reportFile, "report", "", "write a report to `FILE.html` or FILE.md, with the packets in a capture next to it")
+	cmd.Flags().StringSliceVar(&a.redact, "redact", nil, "in the report and its capture, replace every label of these `NAMES` and every address; the word clients replaces only client addresses")
 }
 
 // commandLine is the command as it was typed.
@@ -114,7 +114,7 @@ func (a *app) redactedReport(draw func(io.Writer, *page.Report) error, whole *pa
 		return fmt.Errorf("redacting %q: %w", left, errLeft)
 	}
 	if left := finder.Find([]byte(a.reportFile)); left != "" {
-		fmt.Fprintf(a.stderr, "unquil: the name of the file tells what was redacted: %s\n", escape.Of(a.reportFile))
+		fmt.Fprintf(a.stderr, "unquil: the name of the report file gives away what was redacted: %s\n", escape.Of(a.reportFile))
 	}
 	return a.handOver(drawn, len(r.Exchanges) > 0, func(w io.Writer) error {
 		_, err := packets.WriteTo(w)

@@ -18,7 +18,7 @@ func newReverse(a *app) *cobra.Command {
 	var from []string
 	cmd := &cobra.Command{
 		Use:     "reverse ADDRESS...",
-		Short:   "Which name does this address have, and does that name lead back?",
+		Short:   "Which name does this address have, and does that name resolve back?",
 		Example: "  unquil reverse --lab 203.0.113.80\n  unquil reverse --lab 203.0.113.112/28",
 		Args:    taking(1, many),
 		RunE: func(cmd *cobra.Command, words []string) error {
@@ -54,7 +54,7 @@ func newReverse(a *app) *cobra.Command {
 			return firstOf(view.Err(), verdictOn(found))
 		},
 	}
-	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "whom to ask")
+	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "which resolver to query")
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
 	return cmd

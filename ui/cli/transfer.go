@@ -86,11 +86,11 @@ func newTransfer(a *app) *cobra.Command {
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVarP(&from, "from", "f", "", "the `SERVER` to have it from: an address, or a host name")
+	flags.StringVarP(&from, "from", "f", "", "the `SERVER` to transfer from: an address or a host name")
 	flags.Uint32Var(&since, "since", 0, "only what changed since this `SERIAL` (IXFR)")
-	flags.StringVar(&to, "to", "", "write it to `FILE`, as a master file")
+	flags.StringVar(&to, "to", "", "write the zone to `FILE` as a master file")
 	flags.BoolVar(&sorted, "sorted", false, "in canonical order")
-	flags.StringVar(&against, "against", "", "hold it against a master `FILE|SERVER`")
+	flags.StringVar(&against, "against", "", "compare it with a master `FILE|SERVER`")
 	flags.StringVar(&keyFile, "key", "", "sign with the key in `FILE` (TSIG): name, algorithm and secret in TOML")
 	flags.StringVar(&over, "over", "tcp", "tcp or tls")
 	a.askFlags(cmd)

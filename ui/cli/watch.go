@@ -52,9 +52,9 @@ func newWatch(a *app) *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringVarP(&typ, "type", "t", "A", "record type, by mnemonic or TYPE123")
-	flags.StringSliceVarP(&from, "from", "f", nil, "whom to ask, a comma list or repeated")
-	flags.DurationVar(&w.Every, "every", 5*time.Second, "how often to ask each of them")
-	flags.DurationVar(&w.For, "for", 10*time.Minute, "for how long; 0 means until the end of what is waited for")
+	flags.StringSliceVarP(&from, "from", "f", nil, "which resolvers to query, a comma list or repeated")
+	flags.DurationVar(&w.Every, "every", 5*time.Second, "how often to query each of them")
+	flags.DurationVar(&w.For, "for", 10*time.Minute, "for how long; 0 means until the condition is met")
 	flags.BoolVar(&w.UntilAgree, "until-agree", false, "until all say the same")
 	flags.StringSliceVar(&w.Until, "until", nil, "until all give this `VALUE`")
 	a.questionFlags(cmd)
@@ -76,7 +76,7 @@ func (a *app) watch(ctx context.Context, prober probe.Prober, q wire.Question, s
 	case !a.quietOut():
 		event = func(comparison.Event) {}
 		w.Beat = time.Second
-		title := fmt.Sprintf("%s, asked every %s", q.Spoken(), w.Every)
+		title := fmt.Sprintf("%s, queried every %s", q.Spoken(), w.Every)
 		round = func(tracks []*comparison.Track) { live.Draw(title, tracks, w.Now()) }
 	}
 	result := prober.Watch(ctx, servers, q, w, event, round)

@@ -78,10 +78,10 @@ func newZone(a *app) *cobra.Command {
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringSliceVarP(&from, "from", "f", nil, "look at these `SERVERS` too, which may be listed by nobody")
-	flags.BoolVar(&tryTransfer, "try-transfer", false, "ask each server for the whole zone, and hang up when it begins")
+	flags.StringSliceVarP(&from, "from", "f", nil, "also check these `SERVERS`, which need not be listed anywhere")
+	flags.BoolVar(&tryTransfer, "try-transfer", false, "request a zone transfer from each server, and hang up once it starts")
 	flags.StringVar(&keyFile, "key", "", "sign transfers with the key in `FILE` (TSIG)")
-	flags.StringVar(&against, "against", "", "hold what the servers serve against a master `FILE`")
+	flags.StringVar(&against, "against", "", "compare what the servers serve with a master `FILE`")
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)

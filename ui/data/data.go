@@ -106,7 +106,7 @@ type Exchange struct {
 	Authority *bool         `json:"authoritative,omitempty"`
 	Values    []string      `json:"values,omitempty"`
 	Transport string        `json:"transport,omitempty"`
-	Tries     int           `json:"tries"`
+	Attempts  int           `json:"attempts"`
 	Sent      *time.Time    `json:"sent,omitempty"`
 	Took      *float64      `json:"took,omitempty"`
 	Size      int           `json:"size,omitempty"` // of the reply, in bytes
@@ -159,7 +159,7 @@ func OfQuestion(q wire.Question) Question {
 // OfExchange returns e as JSON has it.
 func OfExchange(e *exchange.Exchange) Exchange {
 	j := Exchange{
-		Number: e.Number, Question: OfQuestion(e.Question), Outcome: string(e.Outcome), Tries: e.Tries(), Size: e.Size(),
+		Number: e.Number, Question: OfQuestion(e.Question), Outcome: string(e.Outcome), Attempts: e.Sends(), Size: e.Size(),
 		Server:    Server{e.Server.Label, e.Server.Host, e.Server.Address.Addr().String(), e.Server.Address.Port()},
 		Transport: string(e.Transport()), Values: exchange.Values(e.Answer().Records), Reply: e.Reply,
 	}

@@ -8,6 +8,7 @@ import (
 
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Markdown writes the report as a text.
@@ -32,7 +33,7 @@ func Markdown(w io.Writer, r *Report) error {
 	switch {
 	case r.Evidence == "":
 	case r.Left > 0:
-		line("The packets that show it are in %s; those of %s are not.", r.Evidence, plural(r.Left, "more exchange", "more exchanges"))
+		line("The evidence packets are in %s; those of %s are not.", r.Evidence, wording.Count(r.Left, "more exchange", "more exchanges"))
 	default:
 		line("Every packet is in %s.", r.Evidence)
 	}
@@ -50,16 +51,16 @@ func Markdown(w io.Writer, r *Report) error {
 			if v.Elsewhere != "" {
 				line("- elsewhere: %s", v.Elsewhere)
 			}
-			line("- who mends: %s\n- do now: %s", v.Who, v.Next)
+			line("- who can fix it: %s\n- what to do: %s", v.Who, v.Next)
 			if v.Lasts > 0 {
-				line("- until: it ends by itself in %s at the latest", wire.Period(v.Lasts))
+				line("- until: it ends by itself within %s", wire.Period(v.Lasts))
 			}
-			line("- shown by exchanges: %s", numbers(v.Evidence()))
+			line("- evidence: %s", wording.Exchanges(v.Evidence()))
 		}
-		line("\n| state | checked | saw |\n|---|---|---|")
+		line("\n| state | check | result |\n|---|---|---|")
 		told := v.Told()
 		for _, c := range told.Checks {
-			line("| %s | %s | %s |", c.State, c.What, c.Saw)
+			line("| %s | %s | %s |", c.State.Word(), c.What, c.Saw)
 		}
 		if told.More > 0 {
 			line("\nand %d more", told.More)
@@ -68,7 +69,7 @@ func Markdown(w io.Writer, r *Report) error {
 	if len(r.Findings) > 0 {
 		line("\n## Findings\n")
 		for _, f := range r.Findings {
-			line("- **%s** %s (%s; exchanges %s)", f.Severity, f.Text, f.Code, numbers(f.Evidence))
+			line("- **%s** %s (%s; %s)", f.Severity, f.Text, f.Code, wording.Exchanges(f.Evidence))
 			if f.Severity != finding.Note {
 				line("  next: %s", f.Next)
 			}
@@ -111,13 +112,13 @@ func Markdown(w io.Writer, r *Report) error {
 		}
 	}
 	if len(r.Exchanges) > 0 {
-		line("\n## Exchanges\n\n| number | server | question | came to | took |\n|---|---|---|---|---|")
+		line("\n## Exchanges\n\n| number | server | question | result | took |\n|---|---|---|---|---|")
 		p := newPage(r)
 		for _, e := range p.Chosen {
 			line("| %d | %s | %s | %s | %s |", e.Number, e.Server.Name(), e.Question.Spoken(), said(e), took(e))
 		}
 		if p.NotIn > 0 {
-			line("\n%s not shown here.", plural(p.NotIn, "more is", "more are"))
+			line("\n%s not shown here.", wording.Count(p.NotIn, "more is", "more are"))
 		}
 	}
 	line("\n## How this was made\n\n`%s`", markup(strings.NewReplacer("`", "'", "\n", " ").Replace(r.Command)))
@@ -142,11 +143,3 @@ func quiet(text string) markup {
 // themselves of what looks like one are broken by a backslash too.
 var marks = strings.NewReplacer("\\", "\\\\", "|", "\\|", "*", "\\*", "_", "\\_", "`", "\\`", "~", "\\~", "$", "\\$", "@", "\\@",
 	"<", "&lt;", ">", "&gt;", "&", "&amp;", "[", "\\[", "]", "\\]", "#", "\\#", "\n", " ", "://", ":\\//", "www.", "www\\.", "WWW.", "WWW\\.")
-
-func numbers(all []int) string {
-	words := make([]string, len(all))
-	for i, n := range all {
-		words[i] = fmt.Sprint(n)
-	}
-	return strings.Join(words, ", ")
-}

@@ -85,7 +85,7 @@ func TestHTMLIsSelfContainedAndEscaped(t *testing.T) {
 			assert.Contains(t, []string{"data:,", "evidence.pcapng"}, link)
 		}
 	}
-	for _, part := range []string{"it stops here", "QNAME", "was not asked", "reply has another ID"} {
+	for _, part := range []string{"it stops here", "QNAME", "was not asked", "the reply has a different ID"} {
 		assert.Contains(t, string(text), part)
 	}
 }
@@ -95,7 +95,7 @@ func TestMarkdown(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, strings.Contains(string(text), "<script"))
 	assert.False(t, strings.Contains(string(text), "\x1b"))
-	for _, part := range []string{"## fault: ", "cache-stale: The resolver", "where: the resolver", "shown by exchanges: 4, 5, 99", "| 5 | "} {
+	for _, part := range []string{"## fault: ", "cache-stale: The resolver", "where: the resolver", "evidence: exchanges 4, 5, 99", "| 5 | "} {
 		assert.Contains(t, string(text), part)
 	}
 	for line := range strings.Lines(string(text)) {

@@ -22,6 +22,7 @@ import (
 	"unquil/core/finding"
 	"unquil/core/probe"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Report is all that one run came to.
@@ -47,7 +48,7 @@ type Report struct {
 func (r *Report) Replaced() string {
 	text := "Names and addresses in it are replaced by others, the same everywhere"
 	if r.Cut > 0 {
-		text += "; left out, since it could not be read: " + plural(r.Cut, "record, option or message", "records, options or messages")
+		text += "; left out, since it could not be read: " + wording.Count(r.Cut, "record, option or message", "records, options or messages")
 	}
 	return text
 }
@@ -87,7 +88,7 @@ func HTML(w io.Writer, r *Report) error {
 	if picture, left := ladder(p.telling(), p.evidence, p.shown); picture != "" {
 		title := "Who asked whom, and when"
 		if left > 0 {
-			title += fmt.Sprintf(" (and %s below)", plural(left, "exchange", "exchanges"))
+			title += fmt.Sprintf(" (and %s below)", wording.Count(left, "exchange", "exchanges"))
 		}
 		p.Ladder = drawing{title, picture}
 	}
@@ -98,7 +99,7 @@ func HTML(w io.Writer, r *Report) error {
 	p.Latency = drawing{"How long replies took, server by server", latency}
 	p.Tables = r.allTables()
 	t, err := template.New("report").Funcs(template.FuncMap{
-		"spoken": spoken, "where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": plural,
+		"spoken": spoken, "where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": wording.Count,
 	}).Parse(layout)
 	if err != nil {
 		return err
@@ -404,13 +405,6 @@ func clock(at time.Time) string {
 		return ""
 	}
 	return at.UTC().Format("15:04:05.000000")
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 // Text is the report drawn by draw. Nothing in it acts, whatever core was given: a report

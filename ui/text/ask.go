@@ -15,6 +15,7 @@ import (
 	"unquil/core/mail"
 	"unquil/core/probe"
 	"unquil/core/wire"
+	"unquil/core/wording"
 	"unquil/ui/data"
 )
 
@@ -78,7 +79,7 @@ func (v *View) Answers(b Block, show Show) {
 	v.aliases(block)
 	label := "asked"
 	if slices.ContainsFunc(block, func(e *exchange.Exchange) bool { return e.Reply != nil }) {
-		label = "said by"
+		label = "answered by"
 	}
 	v.row(label, saidBy(block, show.Parts["timing"]))
 	if security := block[0].Last(); security != nil && security.Security != nil {
@@ -88,7 +89,7 @@ func (v *View) Answers(b Block, show Show) {
 		v.row("authority", authority)
 	}
 	if lasts := lastsWords(block); lasts != "" {
-		v.row("lasts", lasts)
+		v.row("TTL", lasts)
 	}
 	for _, e := range block {
 		for _, note := range notes(e) {
@@ -102,14 +103,14 @@ func (v *View) aliases(block []*exchange.Exchange) {
 	for _, e := range block {
 		for _, alias := range e.Answer().Aliases {
 			target, _ := alias.Target()
-			link := fmt.Sprintf("%s is an alias that leads to %s", alias.Name.Spoken(), target.Spoken())
+			link := fmt.Sprintf("%s points (CNAME) to %s", alias.Name.Spoken(), target.Spoken())
 			if !slices.Contains(links, link) {
 				links = append(links, link)
 			}
 		}
 	}
 	for i, link := range links {
-		v.row(map[bool]string{true: "by way of"}[i == 0], link)
+		v.row(map[bool]string{true: "via"}[i == 0], link)
 	}
 }
 
@@ -120,9 +121,9 @@ func (v *View) header(e *exchange.Exchange) {
 	}
 	v.row("header", fmt.Sprintf("ID %d, %s; opcode %v, response code %v", e.Reply.ID, strings.Join(e.Reply.Flags.Words(), ", "), e.Reply.Flags.Opcode(), e.Reply.RCode()))
 	if edns, ok := e.Reply.EDNS(); ok {
-		words := fmt.Sprintf("takes UDP messages of up to %d bytes", edns.Size)
+		words := fmt.Sprintf("accepts UDP messages of up to %d bytes", edns.Size)
 		if edns.DO {
-			words += ", DNSSEC records wanted"
+			words += ", DNSSEC records requested"
 		}
 		v.row("", "EDNS: "+words)
 	}
@@ -150,12 +151,12 @@ var bars = []rune("▁▂▃▄▅▆▇█")
 // the tries, the longest at full height; a try without a reply is x.
 func (v *View) timing(e *exchange.Exchange, t exchange.Timing) {
 	if t.Lost == t.Asked {
-		v.row("timing", fmt.Sprintf("%s: none of %d answered", e.Question.Type, t.Asked))
+		v.row("timing", fmt.Sprintf("%s: none of %d was answered", e.Question.Type, t.Asked))
 		return
 	}
-	words := fmt.Sprintf("%s: %d asked, %d lost; least %s, median %s, 95 of 100 within %s, most %s", e.Question.Type, t.Asked, t.Lost, Took(t.Min), Took(t.Median), Took(t.P95), Took(t.Max))
+	words := fmt.Sprintf("%s: %d sent, %d lost; minimum %s, median %s, 95th percentile %s, maximum %s", e.Question.Type, t.Asked, t.Lost, Took(t.Min), Took(t.Median), Took(t.P95), Took(t.Max))
 	if t.Later > 0 && t.First > 0 {
-		words += fmt.Sprintf("; the first %s, the others %s", Took(t.First), Took(t.Later))
+		words += fmt.Sprintf("; the first took %s, the others %s", Took(t.First), Took(t.Later))
 	}
 	v.row("timing", words)
 	var picture strings.Builder
@@ -171,7 +172,7 @@ func (v *View) timing(e *exchange.Exchange, t exchange.Timing) {
 
 func securityWords(s *exchange.Security) string {
 	if s.Version == "" {
-		return "no certificate was seen"
+		return "no certificate was received"
 	}
 	return fmt.Sprintf("%s; the certificate is for %s, issued by %s, until %s", s.Version, escape.Join(s.Names, ", "), s.Issuer, s.NotAfter.Format("2006-01-02 15:04 UTC"))
 }
@@ -210,8 +211,8 @@ func (v *View) values(e *exchange.Exchange, followed []probe.Followed, explain b
 		return
 	}
 	if e.Question.Type.IsTransfer() {
-		v.flow(label, labelWidth, plural(len(records), "record", "records")+" of the zone came in the first message", strong)
-		v.flow("", labelWidth, Shell("unquil", "transfer", e.Question.Name.Spoken(), "--from", e.Server.Name())+" gets the whole", quiet)
+		v.flow(label, labelWidth, wording.Count(len(records), "record", "records")+" of the zone in the first message", strong)
+		v.flow("", labelWidth, Shell("unquil", "transfer", e.Question.Name.Spoken(), "--from", e.Server.Name())+" fetches all of it", quiet)
 		return
 	}
 	for i, r := range records {
@@ -275,12 +276,12 @@ func (v *View) followed(f *probe.Followed) {
 		text = "has no address"
 		for _, e := range f.Exchanges {
 			if !e.Outcome.Good() {
-				text = "its addresses are not known: " + Outcome(e.Outcome)
+				text = "its addresses are unknown: " + Outcome(e.Outcome)
 			}
 		}
 	}
 	if aliases := f.Exchanges[0].Answer().Aliases; len(aliases) > 0 {
-		text = "is an alias, " + text
+		text = "is an alias (CNAME), " + text
 	}
 	v.flow("", labelWidth+2, f.Host.Spoken()+" "+text, quiet)
 }
@@ -297,14 +298,14 @@ func saidBy(block []*exchange.Exchange, timing bool) string {
 	for _, e := range block {
 		switch {
 		case e.Reply == nil && len(block) == 1:
-			times = append(times, "nothing after "+plural(e.Tries(), "try", "tries"))
+			times = append(times, "no reply after "+wording.Count(e.Sends(), "attempt", "attempts"))
 		case e.Reply == nil:
-			times = append(times, fmt.Sprintf("%s nothing after %s", e.Question.Type, plural(e.Tries(), "try", "tries")))
+			times = append(times, fmt.Sprintf("%s no reply after %s", e.Question.Type, wording.Count(e.Sends(), "attempt", "attempts")))
 		case !timing:
 		case len(block) == 1:
-			times = append(times, fmt.Sprintf("in %s, %s", Took(e.Took()), plural(e.Size(), "byte", "bytes")))
+			times = append(times, fmt.Sprintf("in %s, %s", Took(e.Took()), wording.Count(e.Size(), "byte", "bytes")))
 		default:
-			times = append(times, fmt.Sprintf("%s in %s (%s)", e.Question.Type, Took(e.Took()), plural(e.Size(), "byte", "bytes")))
+			times = append(times, fmt.Sprintf("%s in %s (%s)", e.Question.Type, Took(e.Took()), wording.Count(e.Size(), "byte", "bytes")))
 		}
 	}
 	return strings.TrimSuffix(fmt.Sprintf("%s over %s, %s", who, over, strings.Join(times, ", ")), ", ")
@@ -327,15 +328,15 @@ func authorityWords(b Block) string {
 			switch {
 			case !ok || len(records) == 0:
 			case !zone.Same:
-				ages = append(ages, fmt.Sprintf("the zone itself now says something else for %s", e.Question.Type))
+				ages = append(ages, fmt.Sprintf("the zone itself now gives a different answer for %s", e.Question.Type))
 			case records[0].TTL <= zone.TTL:
-				ages = append(ages, fmt.Sprintf("%s fetched %s ago, by the zone's own TTL", e.Question.Type, Seconds(zone.TTL-records[0].TTL)))
+				ages = append(ages, fmt.Sprintf("%s fetched %s ago, judging by the zone's own TTL", e.Question.Type, Seconds(zone.TTL-records[0].TTL)))
 			}
 		}
 		if len(ages) > 0 {
 			return "a cache, not the zone itself; " + strings.Join(ages, ", ")
 		}
-		return "a cache, not the zone itself: what the zone says now may differ"
+		return "a cache, not the zone itself: the zone may say something different now"
 	}
 	return ""
 }
@@ -375,11 +376,11 @@ func notes(e *exchange.Exchange) (all []string) {
 	switch last := len(e.Attempts) - 1; {
 	case last < 1:
 	case e.Attempts[last].Transport == exchange.TCP && e.Outcome == exchange.Truncated:
-		all = append(all, about+": the reply over UDP was cut, and TCP gave none.")
+		all = append(all, about+": the reply over UDP was truncated, and retrying over TCP failed too.")
 	case e.Attempts[last].Transport == exchange.TCP && e.Attempts[0].Transport == exchange.UDP:
-		all = append(all, fmt.Sprintf("%s: the reply over UDP was cut, so it was asked again over TCP (%d bytes).", about, e.Size()))
+		all = append(all, fmt.Sprintf("%s: the reply over UDP was truncated, so it was retried over TCP (%d bytes).", about, e.Size()))
 	case e.Reply != nil && e.EDNSBroke == "":
-		all = append(all, fmt.Sprintf("%s: answered only at try %d.", about, e.Tries()))
+		all = append(all, fmt.Sprintf("%s: answered only at attempt %d.", about, e.Sends()))
 	}
 	if e.Reply != nil {
 		if edns, ok := e.Reply.EDNS(); ok {
@@ -387,20 +388,20 @@ func notes(e *exchange.Exchange) (all []string) {
 				all = append(all, fmt.Sprintf("%s: the server adds (%s) %s.", about, o.Name(), shorten(o.Text())))
 			}
 			if more := len(edns.Options) - maxOptions; more > 0 {
-				all = append(all, fmt.Sprintf("%s: and %s more.", about, plural(more, "option", "options")))
+				all = append(all, fmt.Sprintf("%s: and %s more.", about, wording.Count(more, "option", "options")))
 			}
 		}
 	}
 	for _, a := range e.Attempts {
 		for _, r := range a.Rejected {
-			all = append(all, fmt.Sprintf("%s: a message from %s was not believed: %v.", about, exchange.FormatAddress(r.From), r.Err))
+			all = append(all, fmt.Sprintf("%s: a message from %s was rejected: %v.", about, exchange.FormatAddress(r.From), r.Err))
 		}
 	}
 	if e.Answer().Loop {
-		all = append(all, about+": the aliases lead back to where they began.")
+		all = append(all, about+": the aliases point back to where they started.")
 	}
 	if e.Reply != nil && e.Reply.Trailing > 0 {
-		all = append(all, fmt.Sprintf("%s: %d bytes follow the message that belong to nothing.", about, e.Reply.Trailing))
+		all = append(all, fmt.Sprintf("%s: %d stray bytes follow the message.", about, e.Reply.Trailing))
 	}
 	return all
 }

@@ -11,6 +11,7 @@ import (
 	"unquil/core/conversation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/wording"
 )
 
 // Names, Servers and Clients are tables of what each had to do with.
@@ -49,7 +50,7 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		}
 		v.line(text, "  ", bar)
 	}
-	line(quiet.Render(title), []string{quiet.Render("asked"), quiet.Render("failed"), quiet.Render("no name"), quiet.Render(peers), quiet.Render("median"), quiet.Render("95 %"), quiet.Render("longest")}, quiet.Render("1 ms–3 s"))
+	line(quiet.Render(title), []string{quiet.Render("asked"), quiet.Render("failed"), quiet.Render("no name"), quiet.Render(peers), quiet.Render("median"), quiet.Render("95th"), quiet.Render("longest")}, quiet.Render("1 ms–3 s"))
 	var caches []string
 	for _, r := range rows[:min(len(rows), maxDrawn)] {
 		s := r.Stat
@@ -75,10 +76,10 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 	v.rest(len(rows)-min(len(rows), maxDrawn), title+"s")
 	if len(caches) > 0 {
 		v.line()
-		v.flow("", 2, "caches, whose TTLs count down from answer to answer: "+strings.Join(caches, ", "), plainStyle)
+		v.flow("", 2, "caches (their TTLs count down from answer to answer): "+strings.Join(caches, ", "), plainStyle)
 	}
 	if uncounted > 0 {
-		v.flow("", 2, fmt.Sprintf("%d exchanges belong to rows that there was no room to count: the lower rows are an estimate", uncounted), quiet)
+		v.flow("", 2, fmt.Sprintf("%s exchanges belong to rows beyond the limit: the lower rows are an estimate", wording.Number(uncounted)), quiet)
 	}
 }
 
@@ -119,7 +120,7 @@ func (v *View) Episodes(o *conversation.Overview) {
 		if p.Took > 0 {
 			within = " within " + Took(p.Took)
 		}
-		v.flow("", 0, fmt.Sprintf("%s  %s asked %s%s%s", p.Begins.Format(clock), subject.Render(p.Client.String()), plural(len(p.Asked), "question", "questions"), within, failed), plainStyle)
+		v.flow("", 0, fmt.Sprintf("%s  %s sent %s%s%s", p.Begins.Format(clock), subject.Render(p.Client.String()), wording.Count(len(p.Asked), "query", "queries"), within, failed), plainStyle)
 		for _, a := range p.Asked {
 			lead := strings.Repeat("  ", a.Depth+1)
 			offset := "+" + Took(a.Exchange.Sent().Sub(p.Begins))
@@ -132,7 +133,7 @@ func (v *View) Episodes(o *conversation.Overview) {
 // partial says that a view was made of a part of the exchanges.
 func (v *View) partial(o *conversation.Overview) {
 	if o.NotKept > 0 {
-		v.flow("", 2, fmt.Sprintf("made of the first %d exchanges; %d more were only counted", len(o.Kept), o.NotKept), quiet)
+		v.flow("", 2, fmt.Sprintf("made from the first %s exchanges; %s more were only counted", wording.Number(len(o.Kept)), wording.Number(o.NotKept)), quiet)
 	}
 }
 
@@ -148,7 +149,7 @@ func unauthorised(e *exchange.Exchange) string {
 func (v *View) Paths(o *conversation.Overview) {
 	all := o.Paths()
 	if len(all) == 0 {
-		v.flow("", 0, "no walk: nobody in this capture asks without recursion, as a resolver does", plainStyle)
+		v.flow("", 0, "no walks: nobody in this capture queries without recursion, as a resolver does", plainStyle)
 	}
 	for i, p := range all {
 		if i > 0 {
@@ -162,7 +163,7 @@ func (v *View) Paths(o *conversation.Overview) {
 			end = good.Render("ends with " + resultWords(p.Last()))
 		}
 		v.flow("", 0, fmt.Sprintf("%s  %s %s", p.Begins.Format(clock), subject.Render(p.Question.Spoken()), end), plainStyle)
-		asked := "for no question in the capture"
+		asked := "for no query in the capture"
 		if p.Asked != nil {
 			asked = fmt.Sprintf("for %s (exchange %d)", p.Asked.Client.Addr(), p.Asked.Number)
 		}
@@ -187,8 +188,8 @@ func (v *View) Paths(o *conversation.Overview) {
 func (v *View) LocalLink(o *conversation.Overview) {
 	l := &o.LocalLink
 	names := l.Names()
-	v.flow("", 0, fmt.Sprintf("%s (%d want a reply to themselves alone), %s (%d claim a name for one host alone), %s sent along",
-		plural(l.Questions, "question", "questions"), l.Unicast, plural(l.Announced, "announcement", "announcements"), l.Flushes, plural(l.Known, "known answer", "known answers")), plainStyle)
+	v.flow("", 0, fmt.Sprintf("%s (%d ask for a unicast reply), %s (%d claim a name for one host only), %s included",
+		wording.Count(l.Questions, "query", "queries"), l.Unicast, wording.Count(l.Announced, "announcement", "announcements"), l.Flushes, wording.Count(l.Known, "known answer", "known answers")), plainStyle)
 	for _, f := range o.Findings {
 		if f.Code == finding.NameConflict {
 			v.flow("  "+severe[f.Severity].Render(string(f.Severity)), labelWidth, f.Text, plainStyle)
@@ -200,12 +201,12 @@ func (v *View) LocalLink(o *conversation.Overview) {
 		for _, c := range n.Claims {
 			alone := ""
 			if c.Unique {
-				alone = ", alone"
+				alone = ", for itself only"
 			}
-			v.flow("    "+c.Host.String(), 22, fmt.Sprintf("says %s%s %s", strings.Join(c.Values, ", "), alone, quiet.Render(fmt.Sprintf("(packet %d, %s)", c.Packet, plural(c.Times, "time", "times")))), plainStyle)
+			v.flow("    "+c.Host.String(), 22, fmt.Sprintf("says %s%s %s", strings.Join(c.Values, ", "), alone, quiet.Render(fmt.Sprintf("(packet %d, %s)", c.Packet, wording.Count(c.Times, "time", "times")))), plainStyle)
 		}
 		if n.Asked > 0 {
-			v.flow("    "+quiet.Render("asked"), 22, fmt.Sprintf("%s, by %s", plural(n.Asked, "time", "times"), addresses(n.Askers)), plainStyle)
+			v.flow("    "+quiet.Render("asked"), 22, fmt.Sprintf("%s, by %s", wording.Count(n.Asked, "time", "times"), addresses(n.Askers)), plainStyle)
 		}
 		if len(n.Claims) == 0 {
 			v.flow("", 22, "nobody claims it", quiet)
@@ -232,7 +233,7 @@ func (v *View) Timeline(o *conversation.Overview) {
 		asked, failed, none = append(asked, sum.Asked), append(failed, sum.Failed), append(none, sum.NoName)
 	}
 	begins := time.Unix(0, t.Begins).UTC()
-	v.flow("", 0, fmt.Sprintf("%s from %s UTC; a column is %s", plural(o.Exchanges, "exchange", "exchanges"), begins.Format("2006-01-02 15:04:05"), Took(time.Duration(per)*t.Width)), plainStyle)
+	v.flow("", 0, fmt.Sprintf("%s from %s UTC; a column is %s", wording.Count(o.Exchanges, "exchange", "exchanges"), begins.Format("2006-01-02 15:04:05"), Took(time.Duration(per)*t.Width)), plainStyle)
 	v.line()
 	v.histogram("asked", asked, 8, good.Render)
 	v.histogram("failed", failed, 4, severe[finding.Fault].Render)

@@ -24,9 +24,9 @@ func (v *View) Compared(results []probe.Compared, expect []string) {
 func (v *View) compared(c *probe.Compared, expect []string) {
 	v.flow("", 0, nameText(c.Question.Name)+" "+c.Question.Type.String()+": "+c.Headline(), plainStyle)
 	if !c.Asked {
-		v.flow("", 2, "The zone's own servers were not asked (--zone-servers asks them), so this does not say who is right.", quiet)
+		v.flow("", 2, "The zone's own servers were not queried (--zone-servers does that), so this does not tell who is right.", quiet)
 	} else if c.Truth() == nil {
-		v.flow("", 2, "None of the zone's own servers gave an answer to hold the others against.", quiet)
+		v.flow("", 2, "None of the zone's own servers gave an answer to compare the others with.", quiet)
 	}
 	if len(expect) > 0 {
 		v.move(c.Expect(expect))
@@ -45,8 +45,8 @@ func (v *View) move(m comparison.Move) {
 	const width = 30
 	done := width * len(m.Have) / max(total, 1)
 	v.line()
-	v.row("the move", fmt.Sprintf("to %s", strings.Join(m.Expected, ", ")))
-	v.flow("", labelWidth, good.Render(strings.Repeat("█", done))+quiet.Render(strings.Repeat("░", width-done))+fmt.Sprintf(" %d of %d have it (%d of 100)", len(m.Have), total, 100*len(m.Have)/max(total, 1)), plainStyle)
+	v.row("change", fmt.Sprintf("to %s", strings.Join(m.Expected, ", ")))
+	v.flow("", labelWidth, good.Render(strings.Repeat("█", done))+quiet.Render(strings.Repeat("░", width-done))+fmt.Sprintf(" %d of %d have it (%d %%)", len(m.Have), total, 100*len(m.Have)/max(total, 1)), plainStyle)
 	if len(m.Lack) == 0 {
 		return
 	}
@@ -56,7 +56,7 @@ func (v *View) move(m comparison.Move) {
 	}
 	v.row("still old", strings.Join(names, ", "))
 	if m.Lasts > 0 {
-		v.row("done by", "the last cache asked can have forgotten the old answer in "+Seconds(m.Lasts))
+		v.row("done by", "the last cache can have dropped the old answer within "+Seconds(m.Lasts))
 	}
 }
 
@@ -64,9 +64,9 @@ func (v *View) group(g *comparison.Group) {
 	title, style := "differs", severe["concern"]
 	switch {
 	case g.Truth:
-		title, style = "the zone now", good
+		title, style = "zone says", good
 	case g.Outcome == "":
-		title, style = "not known", quiet
+		title, style = "unknown", quiet
 	case !g.Outcome.Good():
 		title, style = "failed", severe["fault"]
 	}
@@ -83,7 +83,7 @@ func (v *View) group(g *comparison.Group) {
 	}
 	for _, alias := range g.Aliases {
 		target, _ := alias.Target()
-		v.flow("", 16, fmt.Sprintf("by way of %s, an alias for %s", alias.Name.Spoken(), target.Spoken()), quiet)
+		v.flow("", 16, fmt.Sprintf("via %s, which points (CNAME) to %s", alias.Name.Spoken(), target.Spoken()), quiet)
 	}
 	widest := 0
 	for _, m := range g.Members {
@@ -103,12 +103,12 @@ func memberWords(m comparison.Member) string {
 	}
 	switch {
 	case m.Own && m.Serial != 0:
-		words = append(words, fmt.Sprintf("the zone's own, serial %d", m.Serial))
+		words = append(words, fmt.Sprintf("zone's own server, serial %d", m.Serial))
 	case m.Own:
-		words = append(words, "the zone's own")
+		words = append(words, "zone's own server")
 	case e.Outcome == exchange.Answered && !e.Authoritative():
 		records := e.Answer().Records
-		words = append(words, "a cache, "+Seconds(records[0].TTL)+" left")
+		words = append(words, "a cache, TTL "+Seconds(records[0].TTL))
 	}
 	if over := e.Transport(); over != exchange.UDP && over != "" {
 		words = append(words, "over "+strings.ToUpper(string(over)))

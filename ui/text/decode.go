@@ -13,6 +13,7 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/wording"
 )
 
 // maxDrawn is how many lines of one kind a terminal is given; --json gives all.
@@ -35,10 +36,10 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 	if o.Packets > 0 {
 		share = fmt.Sprintf(" (%d %%)", 100*o.Messages/o.Packets)
 	}
-	v.row("packets", fmt.Sprintf("%d, of which %d hold DNS messages%s", o.Packets, o.Messages, share))
+	v.row("packets", fmt.Sprintf("%s, of which %s are DNS messages%s", wording.Number(o.Packets), wording.Number(o.Messages), share))
 	clients, _ := o.Clients()
 	servers, _ := o.Servers()
-	v.row("exchanges", fmt.Sprintf("%d, by %s of %s", o.Exchanges, plural(len(clients), "client", "clients"), plural(len(servers), "server", "servers")))
+	v.row("exchanges", fmt.Sprintf("%s, by %s with %s", wording.Number(o.Exchanges), wording.Count(len(clients), "client", "clients"), wording.Count(len(servers), "server", "servers")))
 	if o.Exchanges > 0 {
 		v.row("outcomes", outcomeCounts(o))
 	}
@@ -47,16 +48,16 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 		label string
 		text  string
 	}{
-		{o.Unsolicited, "replies", "%d without a question in the capture"},
-		{o.Duplicates, "copies", "%d of packets that were captured twice"},
-		{o.Incomplete, "fragments", "datagrams that stayed without some of theirs: %d"},
-		{o.Gaps, "gaps", "places in TCP streams where packets are missing: %d"},
-		{o.Unreadable + o.Malformed, "unreadable", "packets: %d"},
-		{o.Unknown, "other links", "packets of link types that are not read: %d"},
-		{o.Dropped, "not paired", "questions, since too many were open at once: %d"},
+		{o.Unsolicited, "replies", "%s without a query in the capture"},
+		{o.Duplicates, "duplicates", "%s packets captured twice"},
+		{o.Incomplete, "fragments", "%s datagrams with missing fragments"},
+		{o.Gaps, "gaps", "%s places in TCP streams with missing packets"},
+		{o.Unreadable + o.Malformed, "unreadable", "%s packets"},
+		{o.Unknown, "other links", "%s packets of link types that are not supported"},
+		{o.Dropped, "not paired", "%s queries, because too many were open at once"},
 	} {
 		if extra.count > 0 {
-			v.row(extra.label, fmt.Sprintf(extra.text, extra.count))
+			v.row(extra.label, fmt.Sprintf(extra.text, wording.Number(extra.count)))
 		}
 	}
 	for i, e := range o.Encrypted {
@@ -72,10 +73,10 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 		if i == 0 {
 			label = "encrypted"
 		}
-		v.row(label, fmt.Sprintf("%s to %s%s over %s: %s that cannot be read", e.Client.Addr(), exchange.Server{Address: e.Server}.AddressText(), host, strings.ToUpper(string(e.Over)), plural(e.Packets, "packet", "packets")))
+		v.row(label, fmt.Sprintf("%s to %s%s over %s: %s, which cannot be read", e.Client.Addr(), exchange.Server{Address: e.Server}.AddressText(), host, strings.ToUpper(string(e.Over)), wording.Count(e.Packets, "packet", "packets")))
 	}
 	if l := &o.LocalLink; l.Questions+l.Announced > 0 {
-		v.row("local link", fmt.Sprintf("%s, %s for %s", plural(l.Questions, "question", "questions"), plural(l.Announced, "announcement", "announcements"), plural(len(l.Names()), "name", "names")))
+		v.row("local link", fmt.Sprintf("%s, %s for %s", wording.Count(l.Questions, "question", "questions"), wording.Count(l.Announced, "announcement", "announcements"), wording.Count(len(l.Names()), "name", "names")))
 	}
 	if len(o.Slowest) > 0 {
 		v.line()
@@ -85,7 +86,7 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 		}
 	}
 	v.line()
-	v.flow("", 0, quiet.Render("more: --view exchanges, names, servers, clients, episodes, walks, local-link or timeline; --exchange N or --packet N shows one whole"), plainStyle)
+	v.flow("", 0, quiet.Render("more: --view exchanges, names, servers, clients, episodes, walks, local-link or timeline; --exchange N or --packet N shows one in full"), plainStyle)
 }
 
 // absurdWords says of a capture whose times cannot be that they are so.
@@ -93,7 +94,7 @@ func absurdWords(o *conversation.Overview) string {
 	if !o.AbsurdTimes() {
 		return ""
 	}
-	return "; the times are absurd: the clock that gave them was wrong, and so is whatever is told of how long things took"
+	return "; the times are absurd: the clock was wrong, and so are the durations shown here"
 }
 
 // views show what findings without exchanges are about.
@@ -167,13 +168,13 @@ func (v *View) moreFindings(again string, o *conversation.Overview) {
 		v.flow("", labelWidth, fmt.Sprintf("%s --view exchanges --finding %s; --json has each", again, k.code), quiet)
 	}
 	if o.MoreFound > 0 {
-		v.flow("", 2, fmt.Sprintf("and %d more findings that are not kept", o.MoreFound), quiet)
+		v.flow("", 2, fmt.Sprintf("and %d more findings that were not kept", o.MoreFound), quiet)
 	}
 }
 
 func overviewSentence(o *conversation.Overview) string {
 	if o.Messages == 0 {
-		return fmt.Sprintf("no DNS message in its %s%s.", plural(o.Packets, "packet", "packets"), toNote(o.Findings))
+		return fmt.Sprintf("no DNS message in %s%s.", wording.Count(o.Packets, "packet", "packets"), toNote(o.Findings))
 	}
 	bad := 0
 	for outcome, n := range o.Outcomes {
@@ -181,9 +182,9 @@ func overviewSentence(o *conversation.Overview) string {
 			bad += n
 		}
 	}
-	result := plural(o.Exchanges, "exchange", "exchanges") + ", and none of them failed"
+	result := wording.Count(o.Exchanges, "exchange", "exchanges") + ", none of which failed"
 	if bad > 0 {
-		result = severe[finding.Fault].Render(fmt.Sprintf("%d of %s failed", bad, plural(o.Exchanges, "exchange", "exchanges")))
+		result = severe[finding.Fault].Render(fmt.Sprintf("%s of %s failed", wording.Number(bad), wording.Count(o.Exchanges, "exchange", "exchanges")))
 	}
 	return result + toNote(o.Findings) + "."
 }
@@ -196,15 +197,15 @@ func toNote(found []finding.Finding) string {
 	}
 	var parts []string
 	if n := counts[finding.Fault]; n > 0 {
-		parts = append(parts, plural(n, "fault", "faults"))
+		parts = append(parts, wording.Count(n, "fault", "faults"))
 	}
 	if n := counts[finding.Concern]; n > 0 {
-		parts = append(parts, plural(n, "concern", "concerns"))
+		parts = append(parts, wording.Count(n, "concern", "concerns"))
 	}
 	if len(parts) == 0 {
 		return ""
 	}
-	return "; " + strings.Join(parts, " and ") + " to note"
+	return "; " + strings.Join(parts, " and ")
 }
 
 func outcomeCounts(o *conversation.Overview) string {
@@ -213,14 +214,14 @@ func outcomeCounts(o *conversation.Overview) string {
 	})
 	var parts []string
 	for _, outcome := range outcomes {
-		parts = append(parts, fmt.Sprintf("%d %s", o.Outcomes[outcome], outcome))
+		parts = append(parts, fmt.Sprintf("%s %s", wording.Number(o.Outcomes[outcome]), outcome))
 	}
 	return strings.Join(parts, ", ")
 }
 
 // Written says how many packets were written to a file.
 func (v *View) Written(packets, exchanges int, file string) {
-	v.flow("", 0, fmt.Sprintf("%s of %s written to %s", plural(packets, "packet", "packets"), plural(exchanges, "exchange", "exchanges"), string(escape.Of(file))), plainStyle)
+	v.flow("", 0, fmt.Sprintf("%s of %s written to %s", wording.Count(packets, "packet", "packets"), wording.Count(exchanges, "exchange", "exchanges"), string(escape.Of(file))), plainStyle)
 }
 
 // Exchanges lists the exchanges of a capture in its order.
@@ -237,23 +238,23 @@ func (v *View) Exchanges(o *conversation.Overview) {
 
 func (v *View) rest(n int, what string) {
 	if n > 0 {
-		v.flow("", 2, fmt.Sprintf("and %d more %s; choose fewer, or take --json or --csv", n, what), quiet)
+		v.flow("", 2, fmt.Sprintf("and %s more %s; narrow the choice, or use --json or --csv", wording.Number(n), what), quiet)
 	}
 }
 
 // relatedWords says what an exchange has to do with others.
 func relatedWords(l conversation.Line) (words []string) {
 	if n := l.Before.Number; n > 0 {
-		words = append(words, fmt.Sprintf("asked again, after exchange %d", n))
+		words = append(words, fmt.Sprintf("retry of exchange %d", n))
 	}
 	if n := l.After.Number; n > 0 {
-		words = append(words, fmt.Sprintf("asked again in exchange %d, of %s", n, l.After.Server.Addr()))
+		words = append(words, fmt.Sprintf("retried in exchange %d, with %s", n, l.After.Server.Addr()))
 	}
 	if l.Parts > 0 {
-		words = append(words, fmt.Sprintf("its reply goes on in %s, the last after %s (packet %d)", plural(l.Parts, "more message", "more messages"), Took(l.Lasted), l.LastIn))
+		words = append(words, fmt.Sprintf("its reply continues in %s, the last after %s (packet %d)", wording.Count(l.Parts, "more message", "more messages"), Took(l.Lasted), l.LastIn))
 	}
 	if l.Guesses > 0 {
-		words = append(words, plural(l.Guesses, "reply to it came with an ID", "replies to it came with IDs")+" that nobody asked")
+		words = append(words, wording.Count(l.Guesses, "reply came with a wrong ID", "replies came with wrong IDs"))
 	}
 	if l.Looped {
 		words = append(words, "its packet went round in a loop")
@@ -265,7 +266,7 @@ func relatedWords(l conversation.Line) (words []string) {
 		words = append(words, l.Forbidden)
 	}
 	if l.Cut {
-		words = append(words, "the capture holds a part of the reply only")
+		words = append(words, "the capture has only part of the reply")
 	}
 	return words
 }
@@ -273,7 +274,7 @@ func relatedWords(l conversation.Line) (words []string) {
 // ExchangeLine draws one exchange of a capture: when, who asked what, and what came of it.
 func (v *View) ExchangeLine(e *exchange.Exchange) {
 	text := fmt.Sprintf("%s  %s: %s %s", e.Sent().Format(clock), e.Asked(), resultWords(e),
-		quiet.Render(fmt.Sprintf("(%s asked %s)", e.Client.Addr(), e.Server.Name())))
+		quiet.Render(fmt.Sprintf("(%s queried %s)", e.Client.Addr(), e.Server.Name())))
 	v.flow(quiet.Render(fmt.Sprintf("%5d  ", e.Number)), 7, text, plainStyle)
 }
 
@@ -286,8 +287,8 @@ func resultWords(e *exchange.Exchange) string {
 	if e.Reply != nil {
 		timing = " in " + Took(e.Took())
 	}
-	if e.Tries() > 1 {
-		timing += fmt.Sprintf(", asked %d times", e.Tries())
+	if e.Sends() > 1 {
+		timing += fmt.Sprintf(", %d attempts", e.Sends())
 	}
 	return cameTo(e) + timing
 }
@@ -296,14 +297,14 @@ func resultWords(e *exchange.Exchange) string {
 func cameTo(e *exchange.Exchange) string {
 	result := string(e.Outcome)
 	if e.Outcome == exchange.Answered && e.Question.Type.IsTransfer() {
-		result = plural(len(e.Answer().Records), "record", "records") + " of the zone"
+		result = wording.Count(len(e.Answer().Records), "record", "records") + " of the zone"
 	} else if e.Outcome == exchange.Answered {
 		values := exchange.Values(e.Answer().Records)
 		if result = strings.Join(values, ", "); len(values) == 0 {
 			result = string(e.Outcome)
 		}
 		if short := ansi.Truncate(result, enoughValues, "…"); short != result {
-			result = fmt.Sprintf("%s (%s in all)", short, plural(len(values), "value", "values"))
+			result = fmt.Sprintf("%s (%s in all)", short, wording.Count(len(values), "value", "values"))
 		}
 	}
 	if e.Outcome == exchange.Referral {

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"unquil/core/wording"
 	"unquil/lab"
 )
 
@@ -99,5 +100,5 @@ func addresses(list []netip.Addr) string {
 
 // Exported says what was written to a folder.
 func (v *View) Exported(folder string, files []string) {
-	v.flow("", 0, fmt.Sprintf("%s written to %s", plural(len(files), "file", "files"), folder), plainStyle)
+	v.flow("", 0, fmt.Sprintf("%s written to %s", wording.Count(len(files), "file", "files"), folder), plainStyle)
 }

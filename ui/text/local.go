@@ -8,6 +8,7 @@ import (
 
 	"unquil/core/exchange"
 	"unquil/core/probe"
+	"unquil/core/wording"
 )
 
 // Local draws what a machine does with names, in the order in which it does it.
@@ -17,13 +18,13 @@ func (v *View) Local(l *probe.Local) {
 		v.Findings("what to note", l.Findings)
 		v.line()
 	}
-	v.line(strong.Render("this machine, in the order in which it looks"))
-	sources := "the hosts file, then the resolvers (the usual order; no name service switch says otherwise)"
+	v.line(strong.Render("this machine, in the order it looks names up"))
+	sources := "the hosts file, then the resolvers (the usual order; no name service switch changes it)"
 	if l.Setup.Sources != nil {
 		sources = strings.Join(l.Setup.Sources, ", then ")
 	}
 	v.row("sources", sources)
-	v.row("hosts file", plural(len(l.Setup.Hosts), "line", "lines"))
+	v.row("hosts file", wording.Count(len(l.Setup.Hosts), "line", "lines"))
 	if l.SetupErr != nil {
 		v.row("resolvers", severe["fault"].Render(l.SetupErr.Error()))
 		if runtime.GOOS == "windows" {
@@ -68,14 +69,14 @@ func resolverWords(e *exchange.Exchange) string {
 func (v *View) localName(n *probe.LocalName) {
 	result := "is not found by the resolver"
 	if n.Chosen != nil {
-		result = fmt.Sprintf("is asked as %s and is %s", n.Chosen.Name.Spoken(), joinAddresses(n.Resolver))
+		result = fmt.Sprintf("is looked up as %s and is %s", n.Chosen.Name.Spoken(), joinAddresses(n.Resolver))
 	}
 	if len(n.Hosts) > 0 {
 		var own []netip.Addr
 		for _, h := range n.Hosts {
 			own = append(own, h.Address)
 		}
-		result = fmt.Sprintf("is %s by the hosts file; by the resolver it %s", joinAddresses(own), result)
+		result = fmt.Sprintf("is %s according to the hosts file; for the resolver it %s", joinAddresses(own), result)
 	}
 	v.flow("", 0, subject.Render(n.Typed)+" "+result, plainStyle)
 	v.line()
@@ -85,7 +86,7 @@ func (v *View) localName(n *probe.LocalName) {
 		v.flow(fmt.Sprintf("  step %d", step), labelWidth, text, plainStyle)
 	}
 	if len(n.Hosts) == 0 {
-		say("the hosts file does not have it")
+		say("not in the hosts file")
 	}
 	for _, h := range n.Hosts {
 		say(fmt.Sprintf("the hosts file, line %d, gives %s: a program stops here", h.Number, h.Address))
@@ -102,7 +103,7 @@ func (v *View) localName(n *probe.LocalName) {
 		for _, c := range rest {
 			names = append(names, c.Name.Spoken())
 		}
-		say("not asked any more: " + strings.Join(names, ", "))
+		say("not tried any more: " + strings.Join(names, ", "))
 	}
 	switch {
 	case n.SystemErr != nil:

@@ -11,6 +11,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Columns of the naming of bytes: where each begins. The bytes take eight a line.
@@ -29,7 +30,7 @@ func (v *View) Message(data []byte, m *wire.Message, pieces []wire.Piece, broken
 		v.line()
 	}
 	if m.Trailing > 0 {
-		v.flow("  "+severe["concern"].Render("trailing"), labelWidth, plural(m.Trailing, "byte follows", "bytes follow")+" the message that belong to nothing", plainStyle)
+		v.flow("  "+severe["concern"].Render("trailing"), labelWidth, wording.Count(m.Trailing, "byte follows", "bytes follow")+" the message", plainStyle)
 	}
 	v.pieces(data, pieces)
 }
@@ -52,7 +53,7 @@ func messageSentence(data []byte, m *wire.Message, broken error) string {
 			about += ": " + Outcome(exchange.Judge(q, m))
 		}
 	}
-	return fmt.Sprintf("%s %s, %s", kind, about, plural(len(data), "byte", "bytes"))
+	return fmt.Sprintf("%s %s, %s", kind, about, wording.Count(len(data), "byte", "bytes"))
 }
 
 // Wire draws the bytes of each exchange's last question and its reply.

@@ -7,6 +7,7 @@ import (
 	"unquil/core/conversation"
 	"unquil/core/exchange"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Packet draws one packet of a capture: what it is in a sentence, its headers, the message
@@ -57,13 +58,13 @@ func ends(l *conversation.Look) string {
 func packetSentence(l *conversation.Look, m *reading) string {
 	switch {
 	case l.Fault != nil && len(l.Record.Data) < l.Record.Length:
-		return severe["fault"].Render(fmt.Sprintf("it cannot be read, since the capture cut it: %v", l.Fault))
+		return severe["fault"].Render(fmt.Sprintf("it cannot be read, because the capture cut it off: %v", l.Fault))
 	case l.Fault != nil:
 		return severe["fault"].Render(fmt.Sprintf("it cannot be read: %v", l.Fault))
 	case l.Report != nil:
-		return fmt.Sprintf("%s says that a packet from %s did not reach %s: %s", l.Report.By, l.From.Addr(), l.To.Addr(), l.Report.Says)
+		return fmt.Sprintf("%s reports that a packet from %s did not reach %s: %s", l.Report.By, l.From.Addr(), l.To.Addr(), l.Report.Says)
 	case l.Message != nil && m.broken != nil && l.Cut:
-		return severe["fault"].Render(fmt.Sprintf("the capture holds a part of its message: %v", m.broken))
+		return severe["fault"].Render(fmt.Sprintf("the capture has only part of its message: %v", m.broken))
 	case l.Message != nil && m.broken != nil:
 		return severe["fault"].Render(fmt.Sprintf("its message cannot be read: %v", m.broken))
 	case l.Message != nil:
@@ -71,13 +72,13 @@ func packetSentence(l *conversation.Look, m *reading) string {
 	}
 	switch l.Contents {
 	case capture.Datagram:
-		return "a UDP datagram, of which no DNS message is expected"
+		return "a UDP datagram that is not expected to be a DNS message"
 	case capture.Segment:
-		return fmt.Sprintf("a TCP segment with %s of its stream", plural(len(l.Payload), "byte", "bytes"))
+		return fmt.Sprintf("a TCP segment with %s of its stream", wording.Count(len(l.Payload), "byte", "bytes"))
 	case capture.Fragment:
-		return "a fragment, whose datagram is not whole yet"
+		return "a fragment of a datagram that is not complete yet"
 	case capture.Unknown:
-		return fmt.Sprintf("of link type %d, which is not read", l.Record.Link)
+		return fmt.Sprintf("of link type %d, which is not supported", l.Record.Link)
 	}
 	return "neither UDP nor TCP, nor an error about one of them"
 }
@@ -85,11 +86,11 @@ func packetSentence(l *conversation.Look, m *reading) string {
 // packetRows are the headers of a packet and of its message in words.
 func (v *View) packetRows(l *conversation.Look) {
 	r := &l.Record
-	size := plural(len(r.Data), "byte", "bytes")
+	size := wording.Count(len(r.Data), "byte", "bytes")
 	if len(r.Data) < r.Length {
 		size = fmt.Sprintf("%d of its %d bytes", len(r.Data), r.Length)
 	}
-	when := "at a time that the file does not say"
+	when := "at a time that the file does not give"
 	if at := r.Time(); !at.IsZero() {
 		when = at.Format("2006-01-02 15:04:05.000000") + " UTC"
 	}

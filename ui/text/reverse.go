@@ -5,6 +5,7 @@ import (
 
 	"unquil/core/exchange"
 	"unquil/core/probe"
+	"unquil/core/wording"
 )
 
 // Reversals draws the names of addresses; of a range, a line for each address
@@ -23,7 +24,7 @@ func (v *View) Reversals(all []probe.Reversal, alone bool) {
 		v.reversal(r, alone)
 	}
 	if !alone {
-		v.line(fmt.Sprintf("%d of %s have a name", len(all)-nameless, plural(len(all), "address", "addresses")))
+		v.line(fmt.Sprintf("%d of %s have a reverse name", len(all)-nameless, wording.Count(len(all), "address", "addresses")))
 	}
 }
 
@@ -37,9 +38,9 @@ func (v *View) reversal(r *probe.Reversal, alone bool) {
 		if i > 0 {
 			label = ""
 		}
-		back := good.Render("leads back")
+		back := good.Render("resolves back")
 		if !n.LeadsBack {
-			back = severe["concern"].Render("does not lead back")
+			back = severe["concern"].Render("does not resolve back")
 		}
 		v.flow(label, indent, strong.Render(n.Name.Spoken())+", which "+back, plainStyle)
 	}
@@ -49,9 +50,9 @@ func (v *View) reversal(r *probe.Reversal, alone bool) {
 	v.row("looked up", r.Name.Spoken())
 	for _, alias := range r.Exchange.Answer().Aliases {
 		target, _ := alias.Target()
-		v.row("by way of", fmt.Sprintf("an alias to %s (the range is delegated in parts)", target.Spoken()))
+		v.row("via", fmt.Sprintf("a CNAME to %s (the range is delegated in parts)", target.Spoken()))
 	}
-	v.row("said by", saidBy([]*exchange.Exchange{r.Exchange}, true))
+	v.row("answered by", saidBy([]*exchange.Exchange{r.Exchange}, true))
 }
 
 // BareReversals draws address, a tab, and each name.

@@ -23,6 +23,7 @@ import (
 	"unquil/core/finding"
 	"unquil/core/idn"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Colour says when to colour.
@@ -94,7 +95,7 @@ func (v *View) flow(first string, indent int, text string, style lipgloss.Style)
 }
 
 // wrap breaks text at spaces into lines of at most width columns; a word that is
-// longer is broken anywhere. A hyphen is no place to break: names have them.
+// longer is broken behind a dot, as a long name has, or anywhere. A hyphen is no place to break: names have them.
 func wrap(text string, width int) []string {
 	var lines []string
 	line, used := "", 0
@@ -104,8 +105,12 @@ func wrap(text string, width int) []string {
 			lines, line, used = append(lines, line), "", 0
 		}
 		for ; size > width; size = ansi.StringWidth(word) {
-			lines = append(lines, ansi.Truncate(word, width, ""))
-			word = ansi.TruncateLeft(word, width, "")
+			head := ansi.Truncate(word, width, "")
+			if dot := strings.LastIndexByte(head, '.'); dot > len(head)/2 {
+				head = head[:dot+1]
+			}
+			lines = append(lines, head)
+			word = ansi.TruncateLeft(word, ansi.StringWidth(head), "")
 		}
 		if used > 0 {
 			line, used = line+" ", used+1
@@ -115,7 +120,7 @@ func wrap(text string, width int) []string {
 	return append(lines, line)
 }
 
-const labelWidth = 13
+const labelWidth = 15
 
 // row writes a labelled line of a block.
 func (v *View) row(label, text string) {
@@ -141,10 +146,10 @@ func (v *View) findings(title string, findings []finding.Finding, advice bool) {
 			detail += " (" + f.Sure + ")"
 		}
 		if f.Lasts > 0 {
-			detail += "; ends by itself in " + Seconds(f.Lasts) + " at the latest"
+			detail += "; ends by itself within " + Seconds(f.Lasts)
 		}
 		if len(f.Evidence) > 0 {
-			detail += "; shown by " + exchanges(f.Evidence)
+			detail += "; evidence: " + wording.Exchanges(f.Evidence)
 		}
 		v.flow("", labelWidth, detail, quiet)
 		// The same advice to several servers in a row is given once, below the last.
@@ -153,17 +158,6 @@ func (v *View) findings(title string, findings []finding.Finding, advice bool) {
 			v.flow("", labelWidth, "next: "+f.Next, plainStyle)
 		}
 	}
-}
-
-func exchanges(numbers []int) string {
-	words := make([]string, len(numbers))
-	for i, n := range numbers {
-		words[i] = fmt.Sprint(n)
-	}
-	if len(words) == 1 {
-		return "exchange " + words[0]
-	}
-	return "exchanges " + strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
 }
 
 // Seconds says a TTL the way people do, with the number of seconds.
@@ -204,13 +198,13 @@ var outcomeWords = map[exchange.Outcome]string{
 	exchange.Referral:       "referred to other servers",
 	exchange.Refused:        "refused to answer (REFUSED)",
 	exchange.ServerFailure:  "could not get an answer (SERVFAIL)",
-	exchange.FormatError:    "could not read the question (FORMERR)",
-	exchange.NotImplemented: "does not know how to do this (NOTIMP)",
-	exchange.Truncated:      "the answer was cut (TC)",
+	exchange.FormatError:    "could not parse the query (FORMERR)",
+	exchange.NotImplemented: "does not support this kind of query (NOTIMP)",
+	exchange.Truncated:      "the answer was truncated (TC)",
 	exchange.NoReply:        "no reply",
 	exchange.Unreachable:    "unreachable",
-	exchange.Rejection:      "a reply came that cannot be believed",
-	"":                      "not known: cut short before a reply",
+	exchange.Rejection:      "a reply came that cannot be trusted",
+	"":                      "unknown: interrupted before a reply",
 }
 
 // Outcome says how an exchange ended.
@@ -236,13 +230,6 @@ func Shell(words ...string) string {
 		out[i] = w
 	}
 	return strings.Join(out, " ")
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 // nameText is a name as it stands, and beside it the form in letters beyond

@@ -39,8 +39,8 @@ func TestColourIsTakenOutWhereItIsNotWanted(t *testing.T) {
 	assert.Equal(t, plain, draw(Auto, "TERM=xterm-256color"), "a pipe is no terminal")
 	assert.Contains(t, draw(Always), "\x1b[")
 	assert.Equal(t, plain, ansi.Strip(draw(Always)), "colour says nothing that the words do not")
-	assert.Contains(t, plain, "fault      It is silent.")
-	assert.Contains(t, plain, "shown by exchanges 1 and 2")
+	assert.Contains(t, plain, "fault        It is silent.")
+	assert.Contains(t, plain, "evidence: exchanges 1, 2")
 }
 
 func TestSayings(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Walk draws a walk as the way down it is: each zone one step further in, its
@@ -25,23 +26,23 @@ func (v *View) Walk(w *delegation.Walk, every bool) {
 	if w.Wildcard != nil {
 		how := "the answer comes from the wildcard "
 		if !w.Wildcard.Proven {
-			how = "the answer may come from a wildcard: the same stands at "
+			how = "the answer may come from a wildcard: the same records are at "
 		}
 		v.row("wildcard", how+w.Wildcard.Name.Spoken())
 	}
 	if !w.Closest.IsZero() {
-		v.row("nearest", w.Closest.Spoken()+" exists; below it there is no "+below(w.Name(), w.Closest))
+		v.row("closest", w.Closest.Spoken()+" exists; there is no "+below(w.Name(), w.Closest)+" below it")
 	}
 	v.line()
 	if p := w.Priming; p != nil && len(p.Unknown)+len(p.Gone)+len(p.Moved) == 0 {
-		v.flow("", 2, "the root hints agree with the root: "+plural(len(p.Listed), "server", "servers"), quiet)
+		v.flow("", 2, "the root hints agree with the root: "+wording.Count(len(p.Listed), "server", "servers"), quiet)
 	}
 	depth := 0
 	for i, step := range w.Steps {
 		if i > 0 && !w.Steps[i-1].Child.Equal(step.Zone) {
 			if !step.Name.Equal(w.Steps[i-1].Name) {
 				depth = 0
-				v.line(quiet.Render("  the alias leads on to "), subject.Render(step.Name.Spoken()))
+				v.line(quiet.Render("  the alias points to "), subject.Render(step.Name.Spoken()))
 			} else {
 				depth--
 			}
@@ -51,7 +52,7 @@ func (v *View) Walk(w *delegation.Walk, every bool) {
 	}
 	for _, side := range w.Side {
 		if side.End != delegation.EndNoData { // that a server has no IPv6 address is no news
-			v.flow("", 2, fmt.Sprintf("beside the way: %s %s", side.Question.Spoken(), side.Summary()), quiet)
+			v.flow("", 2, fmt.Sprintf("on the side: %s %s", side.Question.Spoken(), side.Summary()), quiet)
 		}
 	}
 	v.times(w)
@@ -63,13 +64,13 @@ func (v *View) times(w *delegation.Walk) {
 	if w.Known > 0 {
 		text := Took(w.Known) + " until the answer was known"
 		if w.End != delegation.EndAnswer && w.End != delegation.EndNoData && w.End != delegation.EndNoName {
-			text = Took(w.Known) + " until it was known"
+			text = Took(w.Known) + " until that was known"
 		}
 		if w.Resolver > 0 {
-			text += "; a resolver that asks one server a level needs about " + Took(w.Resolver)
+			text += "; a resolver that queries one server per level needs about " + Took(w.Resolver)
 		}
 		if w.Took > w.Known+w.Known/4 {
-			text += "; " + Took(w.Took) + " until the last server had answered or was given up"
+			text += "; " + Took(w.Took) + " until the last server had answered or timed out"
 		}
 		v.line()
 		v.row("time", text)
@@ -80,14 +81,14 @@ func (v *View) step(s *delegation.Step, depth int, every bool) {
 	lead := strings.Repeat("  ", depth+1)
 	zone := s.Zone.Spoken()
 	if s.Given {
-		zone = "where it begins"
+		zone = "the starting point"
 		every = true
 	} else if s.Zone.IsRoot() {
 		zone = ". (the root)"
 	}
 	shown := ""
 	if !s.Question.Name.Equal(s.Name) {
-		shown = quiet.Render("  shown only " + s.Question.Spoken())
+		shown = quiet.Render("  queried only for " + s.Question.Spoken())
 	}
 	v.line(lead, strong.Render(zone), shown)
 	lead += "  "
@@ -128,14 +129,21 @@ func agreement(s *delegation.Step) (string, bool) {
 	if asked == 0 {
 		return "", false
 	}
-	who := fmt.Sprintf("each of %d server addresses", asked)
-	if asked == 1 {
-		who = "its one server"
+	words := said(s.Replies[0])
+	verb, rest, _ := strings.Cut(words, " ")
+	many := strings.TrimSuffix(verb, "s") + " " + rest
+	switch asked {
+	case 1:
+		words = "its only server " + words
+	case 2:
+		words = "both server addresses " + many
+	default:
+		words = fmt.Sprintf("all %d server addresses %s", asked, many)
 	}
-	return fmt.Sprintf("%s %s %s", who, said(s.Replies[0]), quiet.Render("("+Took(least)+" at best)")), true
+	return fmt.Sprintf("%s %s", words, quiet.Render("("+Took(least)+" at best)")), true
 }
 
-// said is what a usable reply says.
+// said is what a usable reply says, its verb first.
 func said(r *delegation.Reply) string {
 	if r.Stance == delegation.Refers {
 		child, _, _ := exchange.ReferralZone(r.Exchange.Reply)
@@ -146,7 +154,7 @@ func said(r *delegation.Reply) string {
 		return "answers " + strings.Join(values, ", ")
 	}
 	if len(answer.Aliases) > 0 {
-		return "has an alias for " + answer.Name.Spoken()
+		return "points (CNAME) to " + answer.Name.Spoken()
 	}
 	return "says " + Outcome(r.Exchange.Outcome)
 }
@@ -156,7 +164,7 @@ var stanceWords = map[delegation.Stance]string{
 	delegation.LameRefuses:     "refuses to answer",
 	delegation.LameElsewhere:   "refers elsewhere",
 	delegation.LameNoAuthority: "answers without authority",
-	delegation.CutShort:        "not known: cut short before a reply",
+	delegation.CutShort:        "unknown: interrupted before a reply",
 }
 
 // replyWords says what came of asking a server. Only one that is listed is lame: what
@@ -168,7 +176,7 @@ func replyWords(r *delegation.Reply, given bool) string {
 	case r.Stance.Usable():
 		words = said(r)
 	case r.Stance == delegation.NotAsked:
-		return "was not asked: " + r.Why
+		return "was not queried: " + r.Why
 	case stanceWords[r.Stance] != "":
 		words = stanceWords[r.Stance]
 		if r.Stance != delegation.CutShort && !given {

@@ -8,6 +8,7 @@ import (
 	"unquil/core/finding"
 	"unquil/core/transfer"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // shownRecords is how many changes or differences a view lists.
@@ -17,17 +18,17 @@ const shownRecords = 20
 // in it, and how it differs from what it was held against. written is the file that
 // holds it; "" without one.
 func (v *View) Transfer(f *transfer.Fetched, written string) {
-	headline := good.Render(fmt.Sprintf("serial %d, %s", f.SOA.Serial, plural(f.Records, "record", "records")))
+	headline := good.Render(fmt.Sprintf("serial %d, %s", f.SOA.Serial, wording.Count(f.Records, "record", "records")))
 	switch {
 	case f.Err != nil:
 		headline = severe[finding.Fault].Render("was not transferred: ") + f.Err.Error()
 	case f.Kind == transfer.Current:
 		headline = good.Render(fmt.Sprintf("is at serial %d: nothing changed since %d", f.SOA.Serial, *f.Request.Since))
 	case f.Kind == transfer.Changes:
-		headline = good.Render(fmt.Sprintf("went from serial %d to %d: %s went, %s came", *f.Request.Since, f.SOA.Serial,
-			plural(f.Removed, "record", "records"), plural(f.Records-f.Removed, "record", "records")))
+		headline = good.Render(fmt.Sprintf("changed from serial %d to %d: %s removed, %s added", *f.Request.Since, f.SOA.Serial,
+			wording.Count(f.Removed, "record", "records"), wording.Count(f.Records-f.Removed, "record", "records")))
 	case f.Request.Since != nil:
-		headline += fmt.Sprintf(": the whole zone, as the server does not know what changed since %d", *f.Request.Since)
+		headline += fmt.Sprintf(": the whole zone, because the server does not know what changed since %d", *f.Request.Since)
 	}
 	v.flow("", 0, nameText(f.Request.Zone)+" "+headline, plainStyle)
 	server := f.Request.Server
@@ -40,7 +41,7 @@ func (v *View) Transfer(f *transfer.Fetched, written string) {
 	}
 	v.row("from", how)
 	if f.Messages > 0 {
-		v.row("came", fmt.Sprintf("in %s, %s, %s", plural(f.Messages, "message", "messages"), size(f.Bytes), Took(f.Took)))
+		v.row("came", fmt.Sprintf("in %s, %s, %s", wording.Count(f.Messages, "message", "messages"), size(f.Bytes), Took(f.Took)))
 	}
 	if f.Records > 0 {
 		v.row("types", typeCounts(f.ByType))
@@ -90,9 +91,9 @@ func (v *View) changes(list []transfer.Change, all int) {
 	v.line()
 	v.line(strong.Render("what changed"))
 	for _, c := range list[:min(len(list), shownRecords)] {
-		word := good.Render("came")
+		word := good.Render("added")
 		if c.Removed {
-			word = severe[finding.Concern].Render("went")
+			word = severe[finding.Concern].Render("removed")
 		}
 		v.flow("  "+word, labelWidth, recordText(c.Record), plainStyle)
 	}
@@ -113,15 +114,15 @@ func (v *View) heldAgainst(f *transfer.Fetched) {
 	v.line()
 	here := f.Request.Server.Name()
 	if c.Err != nil {
-		v.flow("", 0, strong.Render("against "+c.Label)+": "+severe[finding.Fault].Render("could not be compared: ")+c.Err.Error(), plainStyle)
+		v.flow("", 0, strong.Render("compared with "+c.Label)+": "+severe[finding.Fault].Render("could not be compared: ")+c.Err.Error(), plainStyle)
 		return
 	}
 	if c.Same() {
-		v.flow("", 0, strong.Render("against "+c.Label)+": "+good.Render("every record is the same"), plainStyle)
+		v.flow("", 0, strong.Render("compared with "+c.Label)+": "+good.Render("every record is the same"), plainStyle)
 		return
 	}
-	v.flow("", 0, strong.Render("against "+c.Label)+": "+severe[finding.Concern].Render(fmt.Sprintf("%s only at %s, %s only in %s, %s with another TTL",
-		plural(c.Here, "record", "records"), here, plural(c.There, "record", "records"), c.Label, plural(c.TTLs, "record", "records"))), plainStyle)
+	v.flow("", 0, strong.Render("compared with "+c.Label)+": "+severe[finding.Concern].Render(fmt.Sprintf("%s only at %s, %s only in %s, %s with a different TTL",
+		wording.Count(c.Here, "record", "records"), here, wording.Count(c.There, "record", "records"), c.Label, wording.Count(c.TTLs, "record", "records"))), plainStyle)
 	v.differences(c.Shown, c.Here+c.There+c.TTLs, "only "+here, "only "+c.Label)
 }
 
@@ -133,7 +134,7 @@ func (v *View) differences(list []transfer.Difference, all int, here, there stri
 	}{
 		{here, func(d transfer.Difference) bool { return d.Other == nil && !d.Second }},
 		{there, func(d transfer.Difference) bool { return d.Second }},
-		{"another TTL", func(d transfer.Difference) bool { return d.Other != nil }},
+		{"different TTL", func(d transfer.Difference) bool { return d.Other != nil }},
 	} {
 		begun := false
 		for _, d := range list[:min(len(list), shownRecords)] {

@@ -61,13 +61,13 @@ func TestWalkFoldsWhatAgrees(t *testing.T) {
 		want    []string
 		not     []string
 	}{
-		{"two that agree", []*delegation.Reply{answer(1, "203.0.113.120"), answer(2, "203.0.113.120")}, false, []string{"each of 2 server addresses answers 203.0.113.120 (10 ms at best)"}, []string{"ns1"}},
-		{"one alone", []*delegation.Reply{answer(1, "203.0.113.120")}, false, []string{"its one server answers 203.0.113.120"}, nil},
+		{"two that agree", []*delegation.Reply{answer(1, "203.0.113.120"), answer(2, "203.0.113.120")}, false, []string{"both server addresses answer 203.0.113.120 (10 ms at best)"}, []string{"ns1"}},
+		{"one alone", []*delegation.Reply{answer(1, "203.0.113.120")}, false, []string{"its only server answers 203.0.113.120"}, nil},
 		{"two that agree, all of them wanted", []*delegation.Reply{answer(1, "203.0.113.120"), answer(2, "203.0.113.120")}, true, []string{"ns1.tarn.example answers 203.0.113.120 (203.0.113.1, 10 ms)", "ns2.tarn.example answers"}, []string{"each of"}},
 		{"two that differ", []*delegation.Reply{answer(1, "203.0.113.120"), answer(2, "203.0.113.80")}, false, []string{"ns1.tarn.example answers 203.0.113.120", "ns2.tarn.example answers 203.0.113.80"}, nil},
 		{"one that is silent", []*delegation.Reply{answer(1, "203.0.113.120"), silent}, false, []string{"ns8.tarn.example no reply (203.0.113.8)"}, nil},
-		{"one that was not asked does not count", []*delegation.Reply{answer(1, "203.0.113.120"), unasked}, false, []string{"its one server"}, []string{"IPv6"}},
-		{"unless all are wanted", []*delegation.Reply{answer(1, "203.0.113.120"), unasked}, true, []string{"was not asked: this machine has no IPv6"}, nil},
+		{"one that was not asked does not count", []*delegation.Reply{answer(1, "203.0.113.120"), unasked}, false, []string{"its only server"}, []string{"IPv6"}},
+		{"unless all are wanted", []*delegation.Reply{answer(1, "203.0.113.120"), unasked}, true, []string{"was not queried: this machine has no IPv6"}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			walk := &delegation.Walk{Question: q, End: delegation.EndAnswer, Records: []wire.Record{lineOf(t, "www.tarn.example", wire.A, "203.0.113.120")},
@@ -94,9 +94,9 @@ func TestWalkSaysWhatItLearned(t *testing.T) {
 		want string
 	}{
 		{"a proven wildcard", delegation.Walk{Wildcard: &delegation.Wildcard{Name: wire.MustParseName("*.b.tarn.example"), Proven: true}}, "wildcard the answer comes from the wildcard *.b.tarn.example"},
-		{"a likely one", delegation.Walk{Wildcard: &delegation.Wildcard{Name: wire.MustParseName("*.b.tarn.example")}}, "may come from a wildcard: the same stands at *.b.tarn.example"},
-		{"how far the name exists", delegation.Walk{End: delegation.EndNoName, Aliases: nil, Closest: wire.MustParseName("tarn.example")}, "tarn.example exists; below it there is no b.tarn.example"},
-		{"its time", delegation.Walk{End: delegation.EndAnswer, Known: 120 * time.Millisecond, Took: 2 * time.Second, Resolver: 130 * time.Millisecond}, "120 ms until the answer was known; a resolver that asks one server a level needs about 130 ms; 2.0 s until the last server"},
+		{"a likely one", delegation.Walk{Wildcard: &delegation.Wildcard{Name: wire.MustParseName("*.b.tarn.example")}}, "may come from a wildcard: the same records are at *.b.tarn.example"},
+		{"how far the name exists", delegation.Walk{End: delegation.EndNoName, Aliases: nil, Closest: wire.MustParseName("tarn.example")}, "tarn.example exists; there is no b.tarn.example below it"},
+		{"its time", delegation.Walk{End: delegation.EndAnswer, Known: 120 * time.Millisecond, Took: 2 * time.Second, Resolver: 130 * time.Millisecond}, "120 ms until the answer was known; a resolver that queries one server per level needs about 130 ms; 2.0 s until the last server"},
 		{"hints that agree", delegation.Walk{Priming: &delegation.Priming{Listed: []wire.Name{name, name}}}, "the root hints agree with the root: 2 servers"},
 		{"and hints that do not, which a finding tells", delegation.Walk{Priming: &delegation.Priming{Listed: []wire.Name{name}, Unknown: []wire.Name{name}}}, ""},
 	} {
@@ -160,8 +160,8 @@ func TestZoneTable(t *testing.T) {
 		"203.0.113.6 7 yes yes no open 10 ms",
 		"203.0.113.7 7 yes yes no with key 10 ms",
 		"ns8.tarn.example listed by the zone alone",
-		"2001:db8::9 not asked: this machine has no IPv6",
-		"copies ask for a new version every 2 h",
+		"2001:db8::9 not queried: this machine has no IPv6",
+		"refresh secondaries check every 2 h",
 	} {
 		assert.Contains(t, got, want)
 	}
@@ -200,12 +200,12 @@ func TestTransferView(t *testing.T) {
 		})}, "", []string{"is at serial 7: nothing changed since 7"}, []string{"types"}},
 		{"many changes", transfer.Fetched{Changes: many, Result: result(func(r *transfer.Result) {
 			r.Kind, r.Records, r.Removed, r.Request.Since = transfer.Changes, 30, 15, new(uint32(5))
-		})}, "", []string{"went from serial 5 to 7: 15 records went, 15 records came", "went h0.tarn.example 60 A 203.0.113.1", "and 10 more; --to FILE has them all"}, []string{"h20."}},
-		{"the same as a file", transfer.Fetched{Result: result(nil), Compared: &transfer.Compared{Label: "zone.txt"}}, "", []string{"against zone.txt: every record is the same"}, nil},
+		})}, "", []string{"changed from serial 5 to 7: 15 records removed, 15 records added", "removed h0.tarn.example 60 A 203.0.113.1", "and 10 more; --to FILE has them all"}, []string{"h20."}},
+		{"the same as a file", transfer.Fetched{Result: result(nil), Compared: &transfer.Compared{Label: "zone.txt"}}, "", []string{"compared with zone.txt: every record is the same"}, nil},
 		{"other than a file", transfer.Fetched{Result: result(func(r *transfer.Result) { r.Exchange = &exchange.Exchange{Number: 1} }), Compared: &transfer.Compared{Label: "zone.txt", Here: 1, There: 1, TTLs: 1,
 			Shown: []transfer.Difference{{Record: one}, {Record: one, Second: true}, {Record: one, Other: &other}}}}, "",
-			[]string{"1 record only at ns1.tarn.example, 1 record only in zone.txt, 1 record with another TTL", "only ns1.tarn.example www.tarn.example 60 A", "another TTL www.tarn.example 60 A 203.0.113.120; there 3600", "content-differs"}, nil},
-		{"with what cannot be read", transfer.Fetched{Result: result(nil), Compared: &transfer.Compared{Label: "zone.txt", Err: errors.New("line 3")}}, "", []string{"against zone.txt: could not be compared: line 3"}, nil},
+			[]string{"1 record only at ns1.tarn.example, 1 record only in zone.txt, 1 record with a different TTL", "only ns1.tarn.example www.tarn.example 60 A", "different TTL www.tarn.example 60 A 203.0.113.120; there 3600", "content-differs"}, nil},
+		{"with what cannot be read", transfer.Fetched{Result: result(nil), Compared: &transfer.Compared{Label: "zone.txt", Err: errors.New("line 3")}}, "", []string{"compared with zone.txt: could not be compared: line 3"}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			got := drawn(func(v *View) { v.Transfer(&tt.fetched, tt.written) })
@@ -225,15 +225,15 @@ func TestHeldAgainstAFile(t *testing.T) {
 	state := &zonecare.State{Server: zonecare.Server{Host: wire.MustParseName("ns1.tarn.example"), Address: netip.MustParseAddr("203.0.113.11")}}
 	differs := zonecare.Held{State: state, Label: "file", Lacks: []wire.Record{record}, Missing: 1, Sets: 9}
 	got := drawn(func(v *View) { v.held(&differs, false) })
-	assert.Contains(t, got, "lacks 1 record, and serves 0 records too many (by asking for each of its 9 record sets)")
-	assert.Contains(t, got, "lacks www.tarn.example 60 A 203.0.113.120")
+	assert.Contains(t, got, "is missing 1 record and serves 0 records too many (by querying each of its 9 record sets)")
+	assert.Contains(t, got, "missing www.tarn.example 60 A 203.0.113.120")
 	again := differs
 	assert.True(t, sameRecords(&differs, &again))
 	got = drawn(func(v *View) { v.held(&again, true) })
 	assert.Contains(t, got, "the same as above")
 	assert.NotContains(t, got, "203.0.113.120")
 	fine := zonecare.Held{State: state, Label: "file", Whole: true}
-	assert.Contains(t, drawn(func(v *View) { v.held(&fine, false) }), "serves just what it should (by the whole zone)")
+	assert.Contains(t, drawn(func(v *View) { v.held(&fine, false) }), "serves exactly what it should (by transferring the zone)")
 	assert.False(t, sameRecords(&fine, &fine), "servers that are right are not alike in a fault")
 	unseen := zonecare.Held{State: state, Label: "file", Silent: 3, Sets: 9}
 	assert.Contains(t, drawn(func(v *View) { v.held(&unseen, false) }), "3 questions without a reply")

@@ -7,6 +7,7 @@ import (
 
 	"unquil/core/comparison"
 	"unquil/core/probe"
+	"unquil/core/wording"
 )
 
 // Event draws one change as a line, with the time of the clock that TTLs run by.
@@ -83,18 +84,18 @@ func (v *View) table(title string, tracks []*comparison.Track, now time.Time) in
 // what was seen of each resolver.
 func (v *View) Watched(w probe.Watched, waited string) {
 	v.line()
-	how := fmt.Sprintf("watched for %s, %s", Took(w.Took), plural(w.Rounds, "round", "rounds"))
+	how := fmt.Sprintf("watched for %s, %s", Took(w.Took), wording.Count(w.Rounds, "round", "rounds"))
 	switch {
 	case w.Met:
 		how += ": " + good.Render(waited)
 	case w.Cut:
-		how += ": stopped before the end"
+		how += ": interrupted"
 	case waited != "":
 		how += ": " + severe["fault"].Render("not reached: "+waited)
 	}
 	v.flow("", 0, how, plainStyle)
 	for _, t := range w.Tracks {
-		words := []string{fmt.Sprintf("%s, %s", t.Says, plural(t.Changes, "change", "changes")), string(t.Habit())}
+		words := []string{fmt.Sprintf("%s, %s", t.Says, wording.Count(t.Changes, "change", "changes")), string(t.Habit())}
 		if t.Caches > 1 {
 			words = append(words, fmt.Sprintf("%d caches seen", t.Caches))
 		}

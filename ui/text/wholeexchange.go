@@ -13,6 +13,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/idn"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // WholeExchange draws one exchange: question and reply side by side, layer by
@@ -31,7 +32,7 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, loo
 	v.flow("", 0, headline, plainStyle)
 	for _, a := range []netip.Addr{e.Client.Addr(), e.Server.Address.Addr()} {
 		if host := o.Hosts[a]; host != "" {
-			v.flow("", 2, fmt.Sprintf("the file calls %s %s", a, host), quiet)
+			v.flow("", 2, fmt.Sprintf("the file names %s %s", a, host), quiet)
 		}
 	}
 	v.line()
@@ -59,7 +60,7 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, loo
 	} else if l := looks[line.CutIn]; l != nil {
 		part := read(l.Message)
 		reply, replyIn = &part, line.CutIn
-		replied = fmt.Sprintf("packet %d at %s, of which the capture holds %d of %d bytes", line.CutIn, l.Record.Time().Format(clock), len(l.Record.Data), l.Record.Length)
+		replied = fmt.Sprintf("packet %d at %s, of which the capture has %d of %d bytes", line.CutIn, l.Record.Time().Format(clock), len(l.Record.Data), l.Record.Length)
 	}
 	cells("packet", fmt.Sprintf("%d at %s", sent.SentIn, sent.Sent.Format("15:04:05.000000")), replied)
 	left, right := layersOf(looks[sent.SentIn]), layersOf(looks[replyIn])
@@ -166,10 +167,10 @@ func (v *View) sections(m *wire.Message, multicast bool) {
 			if r.Type == wire.OPT {
 				continue
 			}
-			kept := "kept " + Seconds(r.TTL)
+			kept := "TTL " + Seconds(r.TTL)
 			if multicast && r.Class&0x8000 != 0 {
 				r.Class &^= 0x8000
-				kept += ", in place of all that was kept before"
+				kept += ", replacing all that was cached before"
 			}
 			if !begun {
 				v.line()
@@ -196,7 +197,7 @@ func flagWords(m *wire.Message) string {
 		bit  wire.Flags
 		text string
 	}{
-		{wire.AA, "with authority"}, {wire.TC, "cut"}, {wire.RD, "recursion wanted"}, {wire.RA, "recursion offered"}, {wire.AD, "data checked"}, {wire.CD, "checking off"},
+		{wire.AA, "authoritative"}, {wire.TC, "cut"}, {wire.RD, "recursion wanted"}, {wire.RA, "recursion offered"}, {wire.AD, "data checked"}, {wire.CD, "checking off"},
 	} {
 		if m.Flags.Has(f.bit) {
 			words = append(words, f.text)
@@ -221,13 +222,13 @@ func ednsWords(m *wire.Message) string {
 	}
 	words := []string{fmt.Sprintf("up to %d bytes", e.Size)}
 	if e.DO {
-		words = append(words, "DNSSEC wanted")
+		words = append(words, "DNSSEC requested")
 	}
 	for _, o := range e.Options[:min(len(e.Options), maxOptions)] {
 		words = append(words, o.Name()+" "+shorten(o.Text()))
 	}
 	if more := len(e.Options) - maxOptions; more > 0 {
-		words = append(words, fmt.Sprintf("and %s more", plural(more, "option", "options")))
+		words = append(words, fmt.Sprintf("and %s more", wording.Count(more, "option", "options")))
 	}
 	return strings.Join(words, ", ")
 }
@@ -249,13 +250,13 @@ func (v *View) related(e *exchange.Exchange, o *conversation.Overview, line conv
 		rows = append(rows, [2]string{"then", find(n)})
 	}
 	if n := line.Half.Number; n > 0 {
-		rows = append(rows, [2]string{"other half", find(n)})
+		rows = append(rows, [2]string{"sibling", find(n)})
 	}
 	if other := o.Followed(e); other != nil {
 		rows = append(rows, [2]string{"the alias", find(other.Number)})
 	}
 	for i, try := range e.Attempts[1:] {
-		rows = append(rows, [2]string{"tried again", fmt.Sprintf("in packet %d, %s after the first (try %d)", try.SentIn, Took(try.Sent.Sub(e.Sent())), i+2)})
+		rows = append(rows, [2]string{"retry", fmt.Sprintf("in packet %d, %s after the first (attempt %d)", try.SentIn, Took(try.Sent.Sub(e.Sent())), i+2)})
 	}
 	for _, words := range relatedWords(conversation.Line{Parts: line.Parts, LastIn: line.LastIn, Lasted: line.Lasted, Guesses: line.Guesses, Looped: line.Looped, OtherIn: line.OtherIn, Forbidden: line.Forbidden, Cut: line.Cut}) {
 		rows = append(rows, [2]string{"note", words})

@@ -8,6 +8,7 @@ import (
 
 	"unquil/core/diagnosis"
 	"unquil/core/finding"
+	"unquil/core/wording"
 )
 
 // Verdict draws where and why a name fails: the sentence to read out first,
@@ -17,44 +18,45 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 	if len(d.Names) < 2 {
 		sentence = strings.Replace(sentence, d.Name.Spoken(), nameText(d.Name), 1)
 	}
+	row := func(label, text string) { v.flow("  "+quiet.Render(label), verdictWidth, text, plainStyle) }
 	switch {
 	case len(d.Cause) > 0:
 		word := string(d.Severity)
 		if d.OK() {
-			word = "it works, with a concern"
+			word = "works, with a concern"
 		}
 		v.flow("", 0, severe[d.Severity].Render(word)+"  "+sentence+".", plainStyle)
 		v.line()
-		v.row("where", WhereWords(d))
-		v.row("why", string(d.Cause[0].Code)+": "+d.Cause[0].Code.Meaning())
+		row("where", WhereWords(d))
+		row("why", string(d.Cause[0].Code)+": "+d.Cause[0].Code.Meaning())
 		if others := d.Codes()[1:]; len(others) > 0 {
-			v.row("with", strings.Join(others, ", "))
+			row("with", strings.Join(others, ", "))
 		}
-		v.row("how sure", d.Sure+": "+d.Because)
+		row("how sure", d.Sure+": "+d.Because)
 		if d.Against != "" {
-			v.row("but", d.Against)
+			row("but", d.Against)
 		}
 		if d.Elsewhere != "" {
-			v.row("elsewhere", d.Elsewhere)
+			row("elsewhere", d.Elsewhere)
 		}
-		v.row("who mends", d.Who)
-		v.row("do now", d.Next)
+		row("who can fix it", d.Who)
+		row("what to do", d.Next)
 		if d.Lasts > 0 {
-			v.row("until", "it ends by itself in "+Seconds(d.Lasts)+" at the latest")
+			row("until", "it ends by itself within "+Seconds(d.Lasts))
 		}
 		if evidence := d.Evidence(); len(evidence) > 0 {
-			v.row("shown by", exchanges(evidence))
+			row("evidence", wording.Exchanges(evidence))
 		}
 	case d.Blind():
-		v.flow("", 0, severe[finding.Concern].Render("not known")+"  "+nameText(d.Name)+": nothing could be asked, so nothing can be said.", plainStyle)
+		v.flow("", 0, severe[finding.Concern].Render("unknown")+"  "+nameText(d.Name)+": nothing could be queried, so nothing can be said.", plainStyle)
 	default:
 		v.flow("", 0, good.Render("nothing wrong")+"  "+sentence+".", plainStyle)
-		v.row("do now", d.Next)
+		row("what to do", d.Next)
 	}
-	v.findings("follows from it", d.Follows, false)
+	v.findings("caused by it", d.Follows, false)
 	v.findings("also seen", d.Also, false)
 	v.line()
-	v.line(strong.Render("checked"))
+	v.line(strong.Render("checks"))
 	told := d.Told()
 	for _, check := range told.Checks {
 		v.check(check)
@@ -63,6 +65,9 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 		v.flow("", labelWidth, fmt.Sprintf("and %d more; --json has them all", told.More), quiet)
 	}
 }
+
+// verdictWidth is where the text of a verdict's rows begins.
+const verdictWidth = 18
 
 // stateStyles are the colours of a check's state, which its word says too.
 var stateStyles = map[diagnosis.State]lipgloss.Style{
@@ -74,12 +79,12 @@ func (v *View) check(c diagnosis.Check) {
 	if c.Saw != "" {
 		text += ": " + c.Saw
 	}
-	v.flow("  "+stateStyles[c.State].Render(string(c.State)), labelWidth, text, plainStyle)
+	v.flow("  "+stateStyles[c.State].Render(c.State.Word()), labelWidth, text, plainStyle)
 }
 
 // NothingFailed says that a capture holds no failure.
 func (v *View) NothingFailed() {
-	v.flow("", 0, good.Render("nothing wrong")+"  every name that was asked for in the capture got an answer.", plainStyle)
+	v.flow("", 0, good.Render("nothing wrong")+"  every name that was looked up in the capture got an answer.", plainStyle)
 }
 
 // MoreVerdicts draws those that are not told whole, each in its sentence.
@@ -88,7 +93,7 @@ func (v *View) MoreVerdicts(all []diagnosis.Verdict) {
 		return
 	}
 	v.Gap()
-	v.line(strong.Render(fmt.Sprintf("%s besides, which --json tells whole", plural(len(all), "verdict", "verdicts"))))
+	v.line(strong.Render(fmt.Sprintf("%s more; --json has them in full", wording.Count(len(all), "verdict", "verdicts"))))
 	for i := range all[:min(len(all), maxTold)] {
 		d := &all[i]
 		word, style := string(d.Severity), severe[d.Severity]
@@ -106,7 +111,7 @@ func (v *View) MoreVerdicts(all []diagnosis.Verdict) {
 func (v *View) NotJudged(exchanges int) {
 	if exchanges > 0 {
 		v.line()
-		v.flow("", 0, severe[finding.Concern].Render("not all")+fmt.Sprintf("  the capture holds %s of names that failed, which were counted and not judged: unquil decode lists them with --name", plural(exchanges, "more exchange", "more exchanges")), plainStyle)
+		v.flow("", 0, severe[finding.Concern].Render("not all")+fmt.Sprintf("  the capture has %s of failed names that were counted but not judged: unquil decode lists them with --name", wording.Count(exchanges, "more exchange", "more exchanges")), plainStyle)
 	}
 }
 
@@ -145,11 +150,11 @@ func (v *View) Catalogue(entries []finding.Entry, whole bool) {
 	about := ""
 	for _, e := range entries {
 		if whole {
-			v.line(subject.Render(string(e.Code)), quiet.Render("  of "+e.About))
+			v.line(subject.Render(string(e.Code)), quiet.Render("  about "+e.About))
 			v.flow("", 0, e.Meaning, plainStyle)
 			v.line()
 			for _, row := range entryRows(e) {
-				v.row(row[0], row[1])
+				v.flow("  "+quiet.Render(row[0]), verdictWidth, row[1], plainStyle)
 			}
 			continue
 		}
@@ -166,16 +171,16 @@ func (v *View) Catalogue(entries []finding.Entry, whole bool) {
 
 // entryRows are what there is to say of a finding beside its meaning, in order.
 func entryRows(e finding.Entry) (rows [][2]string) {
-	rows = append(rows, [2]string{"do now", e.Next})
+	rows = append(rows, [2]string{"what to do", e.Next})
 	placings := diagnosis.Placings(e.Code)
 	for _, p := range placings {
 		of := ""
 		if len(placings) > 1 && p.OfZone {
-			of = " (of a zone's server)"
+			of = " (about a zone's server)"
 		} else if len(placings) > 1 {
-			of = " (of a resolver)"
+			of = " (about a resolver)"
 		}
-		rows = append(rows, [2]string{"where", string(p.Place) + of}, [2]string{"who mends", p.Who}, [2]string{"how sure", p.Sure})
+		rows = append(rows, [2]string{"where", string(p.Place) + of}, [2]string{"who can fix it", p.Who}, [2]string{"how sure", p.Sure})
 		if p.Against != "" {
 			rows = append(rows, [2]string{"but", p.Against})
 		}
@@ -193,12 +198,12 @@ func entryRows(e finding.Entry) (rows [][2]string) {
 // CataloguePage is the catalogue as a page in Markdown, with the words of Catalogue.
 func CataloguePage(entries []finding.Entry) string {
 	var b strings.Builder
-	b.WriteString("# Findings\n\nWhat each finding means, and what to do about it. `unquil findings CODE` says the same in a terminal.\n")
+	b.WriteString("# Findings\n\nWhat each finding means, and what to do about it. `unquil findings CODE` shows the same in a terminal.\n")
 	about := ""
 	for _, e := range entries {
 		if e.About != about {
 			about = e.About
-			fmt.Fprintf(&b, "\n## Of %s\n", about)
+			fmt.Fprintf(&b, "\n## About %s\n", about)
 		}
 		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n", e.Code, e.Meaning)
 		for _, row := range entryRows(e) {

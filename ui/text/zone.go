@@ -11,6 +11,7 @@ import (
 	"unquil/core/probe"
 	"unquil/core/transfer"
 	"unquil/core/wire"
+	"unquil/core/wording"
 	"unquil/core/zonecare"
 )
 
@@ -28,9 +29,9 @@ func (v *View) Zone(z *probe.Zone) {
 	}
 	switch worst {
 	case finding.Fault:
-		how = severe[worst].Render("has " + plural(number, "fault", "faults"))
+		how = severe[worst].Render("has " + wording.Count(number, "fault", "faults"))
 	case finding.Concern:
-		how = severe[worst].Render("works, with " + plural(number, "concern", "concerns"))
+		how = severe[worst].Render("works, with " + wording.Count(number, "concern", "concerns"))
 	}
 	v.flow("", 0, nameText(z.Zone)+" "+how, plainStyle)
 	if found := z.Found(); found != "" {
@@ -79,7 +80,7 @@ func (v *View) Zone(z *probe.Zone) {
 			if r.Address.IsValid() {
 				address = r.Address.String() + "  "
 			}
-			v.line("    ", address, "not asked: "+r.Why)
+			v.line("    ", address, "not queried: "+r.Why)
 		}
 	}
 	v.line()
@@ -92,17 +93,17 @@ func (v *View) Zone(z *probe.Zone) {
 	}
 	if len(z.Held) > 0 {
 		v.line()
-		v.line(strong.Render("against " + z.Held[0].Label))
+		v.line(strong.Render("compared with " + z.Held[0].Label))
 		whole := true
 		for i := range z.Held {
 			v.held(&z.Held[i], i > 0 && sameRecords(&z.Held[i], &z.Held[i-1]))
 			whole = whole && z.Held[i].Whole
 		}
 		if left := z.Held[0].Left; left > 0 {
-			v.flow("", 2, fmt.Sprintf("%d record sets were not asked for: too many for one run", left), plainStyle)
+			v.flow("", 2, fmt.Sprintf("%d record sets were not queried: too many for one run", left), plainStyle)
 		}
 		if !whole {
-			v.flow("", 2, "names that the file lacks can only be seen by a transfer (--try-transfer)", quiet)
+			v.flow("", 2, "names that are not in the file can only be seen with a transfer (--try-transfer)", quiet)
 		}
 	}
 	v.Findings("what to note", found)
@@ -152,23 +153,23 @@ func serverWords(z *probe.Zone, s *zonecare.State) map[string]string {
 // held draws how one server's records differ from what it should serve.
 func (v *View) held(h *zonecare.Held, again bool) {
 	who := h.State.Host.Spoken() + " (" + h.State.Address.String() + ")"
-	how := "by asking for each of its " + plural(h.Sets, "record set", "record sets")
+	how := "by querying each of its " + wording.Count(h.Sets, "record set", "record sets")
 	if h.Whole {
-		how = "by the whole zone"
+		how = "by transferring the zone"
 	}
-	verdict := good.Render("serves just what it should")
+	verdict := good.Render("serves exactly what it should")
 	switch {
 	case h.Missing+h.Surplus > 0:
-		verdict = severe[finding.Concern].Render(fmt.Sprintf("lacks %s, and serves %s too many", plural(h.Missing, "record", "records"), plural(h.Surplus, "record", "records")))
+		verdict = severe[finding.Concern].Render(fmt.Sprintf("is missing %s and serves %s too many", wording.Count(h.Missing, "record", "records"), wording.Count(h.Surplus, "record", "records")))
 	case h.Silent > 0:
-		verdict = "could not be seen whole"
+		verdict = "could not be checked completely"
 	}
 	if again {
 		verdict += ": the same as above"
 	}
 	v.flow("", 2, strong.Render(who)+" "+verdict+" "+quiet.Render("("+how+")"), plainStyle)
 	if h.Silent > 0 && !h.Whole {
-		v.line("    ", severe[finding.Concern].Render(plural(h.Silent, "question", "questions")+" without a reply"))
+		v.line("    ", severe[finding.Concern].Render(wording.Count(h.Silent, "question", "questions")+" without a reply"))
 	}
 	if again {
 		return
@@ -177,7 +178,7 @@ func (v *View) held(h *zonecare.Held, again bool) {
 		word    string
 		records []wire.Record
 		all     int
-	}{{"lacks", h.Lacks, h.Missing}, {"extra", h.Adds, h.Surplus}} {
+	}{{"missing", h.Lacks, h.Missing}, {"extra", h.Adds, h.Surplus}} {
 		shown := kind.records[:min(len(kind.records), shownRecords)]
 		for _, r := range shown {
 			v.flow("    "+quiet.Render(kind.word), labelWidth, recordText(r), plainStyle)
@@ -211,6 +212,6 @@ func hostWords(hosts []wire.Name) string {
 // timers draws what the SOA's timers come to.
 func (v *View) timers(soa wire.Authority) {
 	v.row("primary", soa.MName.Spoken())
-	v.row("copies", fmt.Sprintf("ask for a new version every %s, after a failure every %s, and stop answering after %s", wire.Period(soa.Refresh), wire.Period(soa.Retry), wire.Period(soa.Expire)))
-	v.row("none", fmt.Sprintf("is remembered for %s", Seconds(soa.Minimum)))
+	v.row("refresh", fmt.Sprintf("secondaries check every %s, retry every %s, and stop answering after %s without their primary", wire.Period(soa.Refresh), wire.Period(soa.Retry), wire.Period(soa.Expire)))
+	v.row("negative", fmt.Sprintf("answers are cached for %s", Seconds(soa.Minimum)))
 }

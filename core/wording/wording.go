@@ -1,0 +1,61 @@
+// Package wording says numbers and lists the way people write them. What several sentences
+// say is said here once.
+package wording
+
+import (
+	"strconv"
+	"strings"
+)
+
+// Number is n with its thousands grouped: 27,618.
+func Number(n int) string {
+	digits := strconv.Itoa(n)
+	from := 0
+	if n < 0 {
+		from = 1
+	}
+	for at := len(digits) - 3; at > from; at -= 3 {
+		digits = digits[:at] + "," + digits[at:]
+	}
+	return digits
+}
+
+// Count is n of something: 1 packet, 27,618 packets.
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return Number(n) + " " + many
+}
+
+// Times is how often: once, twice, 27 times.
+func Times(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return Number(n) + " times"
+}
+
+// List is words as a list in a sentence: a, b and c.
+func List(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+}
+
+// Exchanges names exchanges by their numbers, as evidence is cited: exchange 3,
+// exchanges 3, 5, 8.
+func Exchanges(numbers []int) string {
+	words := make([]string, len(numbers))
+	for i, n := range numbers {
+		words[i] = strconv.Itoa(n)
+	}
+	if len(words) == 1 {
+		return "exchange " + words[0]
+	}
+	return "exchanges " + strings.Join(words, ", ")
+}
