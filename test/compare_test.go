@@ -25,7 +25,7 @@ func TestCompareNamesCauses(t *testing.T) {
 	}{
 		{"tickets", "office,isp", 3, []string{"4 of 6 agree with the zone", "an older answer, gone from office within 41 min", "cache-stale (certain)", "answers-differ", "serials-differ"}, nil},
 		{"webcam2", "isp,office", 3, []string{"a cached negative answer", "cache-negative (certain)"}, nil},
-		{"tikets", "cafe,isp", 3, []string{"a made-up answer", "answer-rewritten (certain)", "the same for 2 names that nobody has"}, nil},
+		{"tikets", "cafe,isp", 3, []string{"a made-up answer", "answer-rewritten (certain)", "the same for 2 random names"}, nil},
 		{"snow", "office,isp,public", 0, []string{"a different answer for its location, as intended", "answer-by-place (certain)"}, []string{" fault ", " concern "}},
 		{"web", "office,isp,public", 0, []string{"agree"}, []string{" fault ", " concern "}},
 		{"web", "office,kiosk,closed", 3, []string{"kiosk did not reply", "closed refuses to answer"}, nil},

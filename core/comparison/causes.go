@@ -130,7 +130,7 @@ func rewritten(d doubt) (f finding.Finding, ok bool) {
 	}
 	if same > 1 {
 		f.Sure = finding.Certain
-		f.Text = strings.TrimSuffix(f.Text, ".") + fmt.Sprintf(", and the same for %d names that nobody has.", same)
+		f.Text = strings.TrimSuffix(f.Text, ".") + fmt.Sprintf(", and the same for %d random names.", same)
 	}
 	return f, true
 }

@@ -83,7 +83,7 @@ var rules = []rule{
 	{finding.ValidationFails, false, TheResolver, operator, "with checking disabled the same resolver answers", "if other validating resolvers fail too, the zone's signatures are to blame", []finding.Code{finding.ServerFailure}},
 	{finding.AnswerRewritten, false, TheResolver, operator, "the zone's own servers say that there is no such name", "", nil},
 	{finding.AnswerBlocked, false, TheResolver, operator, "the zone's own servers do answer", "", nil},
-	{finding.CacheStale, false, TheResolver, operator, "the zone's own servers were queried at the same time", "if it still says so after that, it is configured to, and this is not an old cached answer", nil},
+	{finding.CacheStale, false, TheResolver, operator, "the zone's own servers were queried at the same time", "if it still says so once the TTL has run out, it is configured to, and this is no cached answer", nil},
 	{finding.CacheNegative, false, TheResolver, operator, "the zone's own servers were queried at the same time", "", nil},
 	{finding.TargetUnresolvable, false, TheZoneData, holder, "both address types were looked up for the host", "", nil},
 	{finding.AddressNowhere, false, BehindAnswer, holder, "the zone's own servers give that address", "it works on that host itself", nil},

@@ -77,11 +77,7 @@ func (v *View) Answers(b Block, show Show) {
 	}
 	v.line()
 	v.aliases(block)
-	label := "asked"
-	if slices.ContainsFunc(block, func(e *exchange.Exchange) bool { return e.Reply != nil }) {
-		label = "answered by"
-	}
-	v.row(label, saidBy(block, show.Parts["timing"]))
+	v.row(saidByLabel(block), saidBy(block, show.Parts["timing"]))
 	if security := block[0].Last(); security != nil && security.Security != nil {
 		v.row("secured", securityWords(security.Security))
 	}
@@ -286,6 +282,32 @@ func (v *View) followed(f *probe.Followed) {
 	v.flow("", labelWidth+2, f.Host.Spoken()+" "+text, quiet)
 }
 
+// saidByLabel introduces the server: a refusal or a referral is a reply, and no answer.
+func saidByLabel(block []*exchange.Exchange) string {
+	label := "asked"
+	for _, e := range block {
+		if e.Outcome.Good() {
+			return "answered by"
+		}
+		if e.Reply != nil {
+			label = "reply from"
+		}
+	}
+	return label
+}
+
+// silence says how a server was asked in vain.
+func silence(e *exchange.Exchange) string {
+	attempts := wording.Count(e.Sends(), "attempt", "attempts")
+	switch e.Outcome {
+	case exchange.Unreachable:
+		return "not reached in " + attempts
+	case exchange.Rejection:
+		return "no valid reply after " + attempts
+	}
+	return "no reply after " + attempts
+}
+
 // saidBy names the server, how it was asked and how long it took.
 func saidBy(block []*exchange.Exchange, timing bool) string {
 	first := block[0]
@@ -298,9 +320,9 @@ func saidBy(block []*exchange.Exchange, timing bool) string {
 	for _, e := range block {
 		switch {
 		case e.Reply == nil && len(block) == 1:
-			times = append(times, "no reply after "+wording.Count(e.Sends(), "attempt", "attempts"))
+			times = append(times, silence(e))
 		case e.Reply == nil:
-			times = append(times, fmt.Sprintf("%s no reply after %s", e.Question.Type, wording.Count(e.Sends(), "attempt", "attempts")))
+			times = append(times, fmt.Sprintf("%s %s", e.Question.Type, silence(e)))
 		case !timing:
 		case len(block) == 1:
 			times = append(times, fmt.Sprintf("in %s, %s", Took(e.Took()), wording.Count(e.Size(), "byte", "bytes")))

@@ -52,7 +52,8 @@ func (v *View) reversal(r *probe.Reversal, alone bool) {
 		target, _ := alias.Target()
 		v.row("via", fmt.Sprintf("a CNAME to %s (the range is delegated in parts)", target.Spoken()))
 	}
-	v.row("answered by", saidBy([]*exchange.Exchange{r.Exchange}, true))
+	block := []*exchange.Exchange{r.Exchange}
+	v.row(saidByLabel(block), saidBy(block, true))
 }
 
 // BareReversals draws address, a tab, and each name.

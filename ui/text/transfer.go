@@ -41,7 +41,7 @@ func (v *View) Transfer(f *transfer.Fetched, written string) {
 	}
 	v.row("from", how)
 	if f.Messages > 0 {
-		v.row("came", fmt.Sprintf("in %s, %s, %s", wording.Count(f.Messages, "message", "messages"), size(f.Bytes), Took(f.Took)))
+		v.row("received", fmt.Sprintf("in %s, %s, %s", wording.Count(f.Messages, "message", "messages"), size(f.Bytes), Took(f.Took)))
 	}
 	if f.Records > 0 {
 		v.row("types", typeCounts(f.ByType))
@@ -60,7 +60,7 @@ func (v *View) Transfer(f *transfer.Fetched, written string) {
 func size(bytes int64) string {
 	switch {
 	case bytes < 10_000:
-		return fmt.Sprintf("%d bytes", bytes)
+		return wording.Count(int(bytes), "byte", "bytes")
 	case bytes < 10_000_000:
 		return fmt.Sprintf("%d kB", bytes/1000)
 	}
@@ -123,7 +123,7 @@ func (v *View) heldAgainst(f *transfer.Fetched) {
 	}
 	v.flow("", 0, strong.Render("compared with "+c.Label)+": "+severe[finding.Concern].Render(fmt.Sprintf("%s only at %s, %s only in %s, %s with a different TTL",
 		wording.Count(c.Here, "record", "records"), here, wording.Count(c.There, "record", "records"), c.Label, wording.Count(c.TTLs, "record", "records"))), plainStyle)
-	v.differences(c.Shown, c.Here+c.There+c.TTLs, "only "+here, "only "+c.Label)
+	v.differences(c.Shown, c.Here+c.There+c.TTLs, "only at "+here, "only in "+c.Label)
 }
 
 // differences lists records that differ, under who has them.

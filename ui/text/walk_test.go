@@ -204,7 +204,7 @@ func TestTransferView(t *testing.T) {
 		{"the same as a file", transfer.Fetched{Result: result(nil), Compared: &transfer.Compared{Label: "zone.txt"}}, "", []string{"compared with zone.txt: every record is the same"}, nil},
 		{"other than a file", transfer.Fetched{Result: result(func(r *transfer.Result) { r.Exchange = &exchange.Exchange{Number: 1} }), Compared: &transfer.Compared{Label: "zone.txt", Here: 1, There: 1, TTLs: 1,
 			Shown: []transfer.Difference{{Record: one}, {Record: one, Second: true}, {Record: one, Other: &other}}}}, "",
-			[]string{"1 record only at ns1.tarn.example, 1 record only in zone.txt, 1 record with a different TTL", "only ns1.tarn.example www.tarn.example 60 A", "different TTL www.tarn.example 60 A 203.0.113.120; there 3600", "content-differs"}, nil},
+			[]string{"1 record only at ns1.tarn.example, 1 record only in zone.txt, 1 record with a different TTL", "only at ns1.tarn.example www.tarn.example 60 A", "different TTL www.tarn.example 60 A 203.0.113.120; there 3600", "content-differs"}, nil},
 		{"with what cannot be read", transfer.Fetched{Result: result(nil), Compared: &transfer.Compared{Label: "zone.txt", Err: errors.New("line 3")}}, "", []string{"compared with zone.txt: could not be compared: line 3"}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
