@@ -233,6 +233,8 @@ func TestDecodeViews(t *testing.T) {
 		{"by a condition", []string{morning, "--view", "exchanges", "--where", `outcome == "no-name" && client == "192.0.2.22" && took > 0.021`}, 3, []string{"tikets.hollowtarn.example A: no-name"}, []string{"farhost"}},
 		{"by ID", []string{morning, "--view", "exchanges", "--id", "19805"}, 0, []string{"tickets.hollowtarn.example A"}, []string{"AAAA"}},
 		{"findings are narrowed too", []string{morning, "--client", "192.0.2.21"}, 3, []string{"status.lifts.hollowtarn.example"}, []string{"192.0.2.66", "no-name-burst"}},
+		{"nothing that was selected", []string{morning, "--view", "exchanges", "--id", "0"}, 0, []string{"no exchange to show: the capture has none, or none that was selected"}, nil},
+		{"nothing in the overview", []string{morning, "--id", "0"}, 0, []string{"no exchange to show.", "duplicates 1 packet captured twice"}, []string{"failed"}},
 		{"a view that is none", []string{morning, "--view", "everything"}, 2, nil, nil},
 		{"a condition that is none", []string{morning, "--where", "took >"}, 2, nil, nil},
 		{"a condition over nothing", []string{morning, "--where", "colour == 3"}, 2, nil, nil},

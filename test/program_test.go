@@ -347,7 +347,7 @@ func TestBadInput(t *testing.T) {
 		{"an unknown type", []string{"ask", "a.example", "-t", "TARN"}, 2, `"TARN": unknown record type`},
 		{"a resolver that is none", []string{"ask", "a.example", "--from", "tarn"}, 2, `"tarn": not a resolver`},
 		{"no name", []string{"ask"}, 2, "missing argument"},
-		{"an unknown command", []string{"tarn"}, 2, `unknown command "tarn"`},
+		{"an unknown command", []string{"tarn"}, 2, "unquil tarn: there is no such command"},
 		{"an unknown option", []string{"ask", "--tarn"}, 2, "--tarn after unquil ask: there is no such option"},
 		{"an unknown letter", []string{"ask", "a.example", "-z"}, 2, "-z after unquil ask: there is no such option"},
 		{"an option without its value", []string{"ask", "a.example", "--type"}, 2, "--type: its value is missing"},

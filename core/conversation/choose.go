@@ -49,19 +49,28 @@ type Choice struct {
 	Types            []wire.Type
 	Outcomes         []exchange.Outcome
 	Clients, Servers []netip.Prefix
-	ID               int // -1: any
+	ID               *uint16
 	Slower           time.Duration
 	From, To         time.Time // when it was asked; the zero Time is no bound
 	Finding          finding.Code
 	Where            string // a condition over [Fields]
 
-	program *vm.Program
+	patterns []string // Names as they are matched
+	program  *vm.Program
+}
+
+// matched is a pattern or a name in the form in which the two are matched: an asterisk
+// of path.Match does not match a slash, which a name may have (RFC 2317 §4).
+func matched(text string) string {
+	return strings.ReplaceAll(strings.ToLower(strings.TrimSuffix(text, ".")), "/", "\x00")
 }
 
 // Compile makes the choice ready, and returns it as a function; nil when all
 // exchanges count. The error wraps ErrCondition.
 func (c *Choice) Compile() (func(*Pair) bool, error) {
+	c.patterns = nil
 	for _, pattern := range c.Names {
+		c.patterns = append(c.patterns, matched(pattern))
 		if _, err := path.Match(pattern, ""); err != nil {
 			return nil, fmt.Errorf("%q: %w", pattern, ErrCondition)
 		}
@@ -74,7 +83,7 @@ func (c *Choice) Compile() (func(*Pair) bool, error) {
 		}
 		c.program = program
 	}
-	if len(c.Names)+len(c.Types)+len(c.Outcomes)+len(c.Clients)+len(c.Servers) == 0 && c.Under.IsZero() && c.ID < 0 &&
+	if len(c.Names)+len(c.Types)+len(c.Outcomes)+len(c.Clients)+len(c.Servers) == 0 && c.Under.IsZero() && c.ID == nil &&
 		c.Slower == 0 && c.From.IsZero() && c.To.IsZero() && c.Finding == "" && c.Where == "" {
 		return nil, nil
 	}
@@ -90,13 +99,13 @@ func (c *Choice) matches(p *Pair) bool {
 	case !in(c.Clients, p.Client().Addr()), !in(c.Servers, p.Server().Addr()),
 		len(c.Types) > 0 && !slices.Contains(c.Types, p.View().QType()),
 		len(c.Outcomes) > 0 && !slices.Contains(c.Outcomes, p.Outcome()),
-		c.ID >= 0 && int(p.open().id) != c.ID,
+		c.ID != nil && p.open().id != *c.ID,
 		c.Slower > 0 && p.Waited() < c.Slower && p.answered, c.Slower > 0 && !p.answered,
 		!c.From.IsZero() && sent < c.From.UnixNano(), !c.To.IsZero() && sent > c.To.UnixNano(),
 		c.Finding != "" && !slices.Contains(p.Codes, c.Finding):
 		return false
 	}
-	if len(c.Names) == 0 && c.Under.IsZero() && c.program == nil {
+	if len(c.patterns) == 0 && c.Under.IsZero() && c.program == nil {
 		return true
 	}
 	name, err := p.View().QName()
@@ -107,8 +116,8 @@ func (c *Choice) matches(p *Pair) bool {
 		return false
 	}
 	text := name.Fold().Spoken()
-	if len(c.Names) > 0 && !slices.ContainsFunc(c.Names, func(pattern string) bool {
-		ok, _ := path.Match(strings.ToLower(strings.TrimSuffix(pattern, ".")), text)
+	if len(c.patterns) > 0 && !slices.ContainsFunc(c.patterns, func(pattern string) bool {
+		ok, _ := path.Match(pattern, matched(text))
 		return ok
 	}) {
 		return false

@@ -235,7 +235,6 @@ func TestMessagesOfOtherKinds(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, o.Kept, 1)
 			assert.NotNil(t, o.Kept[0].Reply)
-			assert.NotEmpty(t, o.Kept[0].Question.Spoken()+" ")
 		})
 	}
 }
@@ -243,26 +242,28 @@ func TestMessagesOfOtherKinds(t *testing.T) {
 // A choice counts what it says, by each of its parts.
 func TestChoice(t *testing.T) {
 	packets := []packet{{client: desk, id: 1, name: "www.tarn.example"}, {at: 300 * time.Millisecond, client: desk, id: 1, name: "www.tarn.example", reply: true},
-		{at: time.Second, client: till, id: 2, name: "mail.lake.test", t: wire.AAAA}, {at: 1010 * time.Millisecond, client: till, id: 2, name: "mail.lake.test", t: wire.AAAA, reply: true, code: wire.NXDomain}}
+		{at: time.Second, client: till, id: 2, name: "mail.lake.test", t: wire.AAAA}, {at: 1010 * time.Millisecond, client: till, id: 2, name: "mail.lake.test", t: wire.AAAA, reply: true, code: wire.NXDomain},
+		{at: 3 * time.Second, client: isp, id: 3, name: "1.0/25.2.0.192.in-addr.arpa", t: wire.PTR}, {at: 3010 * time.Millisecond, client: isp, id: 3, name: "1.0/25.2.0.192.in-addr.arpa", t: wire.PTR, reply: true}}
 	for _, tt := range []struct {
 		name   string
 		choice Choice
 		want   []int
 	}{
-		{"everything", Choice{ID: -1}, []int{1, 2}},
-		{"a pattern", Choice{ID: -1, Names: []string{"WWW.*"}}, []int{1}},
-		{"a zone", Choice{ID: -1, Under: wire.MustParseName("test")}, []int{2}},
-		{"a type", Choice{ID: -1, Types: []wire.Type{wire.A}}, []int{1}},
-		{"an outcome", Choice{ID: -1, Outcomes: []exchange.Outcome{exchange.NoName}}, []int{2}},
-		{"a client", Choice{ID: -1, Clients: []netip.Prefix{netip.MustParsePrefix("192.0.2.22/32")}}, []int{2}},
-		{"a server", Choice{ID: -1, Servers: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, nil},
-		{"an ID", Choice{ID: 1}, []int{1}},
-		{"slow ones", Choice{ID: -1, Slower: 100 * time.Millisecond}, []int{1}},
-		{"a time", Choice{ID: -1, From: begin.Add(500 * time.Millisecond), To: begin.Add(2 * time.Second)}, []int{2}},
-		{"a finding", Choice{ID: -1, Finding: finding.Failed}, []int{2}},
-		{"a condition", Choice{ID: -1, Where: `took > 0.1 || name startsWith "mail" && rcode != "NXDOMAIN"`}, []int{1}},
-		{"values", Choice{ID: -1, Where: `"192.0.2.1" in values && "failed" not in findings`}, []int{1}},
-		{"two at once", Choice{ID: -1, Types: []wire.Type{wire.A}, Outcomes: []exchange.Outcome{exchange.NoName}}, nil},
+		{"everything", Choice{}, []int{1, 2, 3}},
+		{"a pattern", Choice{Names: []string{"WWW.*"}}, []int{1}},
+		{"a pattern of names with slashes", Choice{Names: []string{"*.in-addr.arpa."}}, []int{3}},
+		{"a zone", Choice{Under: wire.MustParseName("test")}, []int{2}},
+		{"a type", Choice{Types: []wire.Type{wire.A}}, []int{1}},
+		{"an outcome", Choice{Outcomes: []exchange.Outcome{exchange.NoName}}, []int{2}},
+		{"a client", Choice{Clients: []netip.Prefix{netip.MustParsePrefix("192.0.2.22/32")}}, []int{2}},
+		{"a server", Choice{Servers: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, nil},
+		{"an ID", Choice{ID: new(uint16(1))}, []int{1}},
+		{"slow ones", Choice{Slower: 100 * time.Millisecond}, []int{1}},
+		{"a time", Choice{From: begin.Add(500 * time.Millisecond), To: begin.Add(2 * time.Second)}, []int{2}},
+		{"a finding", Choice{Finding: finding.Failed}, []int{2}},
+		{"a condition", Choice{Where: `took > 0.1 || name startsWith "mail" && rcode != "NXDOMAIN"`}, []int{1}},
+		{"values", Choice{Where: `"192.0.2.1" in values && "failed" not in findings`}, []int{1}},
+		{"two at once", Choice{Types: []wire.Type{wire.A}, Outcomes: []exchange.Outcome{exchange.NoName}}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			choose, err := tt.choice.Compile()
@@ -277,7 +278,7 @@ func TestChoice(t *testing.T) {
 			assert.Equal(t, len(tt.want), o.Exchanges)
 		})
 	}
-	for _, bad := range []Choice{{ID: -1, Where: "took >"}, {ID: -1, Where: "took"}, {ID: -1, Where: "colour == 1"}, {ID: -1, Names: []string{"[a"}}} {
+	for _, bad := range []Choice{{Where: "took >"}, {Where: "took"}, {Where: "colour == 1"}, {Names: []string{"[a"}}} {
 		_, err := bad.Compile()
 		require.ErrorIs(t, err, ErrCondition)
 	}

@@ -180,7 +180,7 @@ func TestFindingsOfAChoice(t *testing.T) {
 	packets := []packet{{client: desk, id: 1, name: "a.tarn.example"}, {at: time.Millisecond, client: desk, id: 1, name: "a.tarn.example", reply: true, code: wire.ServFail},
 		{at: time.Second, client: till, id: 2, name: "b.tarn.example"}, {at: time.Second + time.Millisecond, client: till, id: 2, name: "b.tarn.example", reply: true, code: wire.Refused}}
 	for client, want := range map[string]string{"192.0.2.21": "server-failure", "192.0.2.22": "refused"} {
-		choice := Choice{ID: -1, Clients: []netip.Prefix{netip.MustParsePrefix(client + "/32")}}
+		choice := Choice{Clients: []netip.Prefix{netip.MustParsePrefix(client + "/32")}}
 		choose, err := choice.Compile()
 		require.NoError(t, err)
 		o, err := Read(t.Context(), []*capture.Reader{file(t, packets...)}, Options{Choose: choose})

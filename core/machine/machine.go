@@ -16,8 +16,12 @@ import (
 	"unquil/core/wire"
 )
 
-// ErrNoResolver says that the set-up names no resolver.
-var ErrNoResolver = errors.New("no resolver is configured on this machine")
+var (
+	// ErrNoResolver says that the set-up names no resolver.
+	ErrNoResolver = errors.New("no resolver is configured on this machine")
+	// ErrUnread says that etc/resolv.conf could not be read; it stands beside the reason.
+	ErrUnread = errors.New("this machine's list of resolvers cannot be read")
+)
 
 // Setup is what the machine's files say about names.
 type Setup struct {
@@ -47,8 +51,8 @@ const (
 
 // Read reads the set-up under root: etc/resolv.conf, etc/nsswitch.conf and
 // etc/hosts. What a line says that is not understood is skipped, as the system's
-// own resolver does. The error is that of resolv.conf, or ErrNoResolver beside
-// the rest of the set-up; what else cannot be read is listed in Unread.
+// own resolver does. The error is ErrUnread or ErrNoResolver, beside the rest of the
+// set-up; what else cannot be read is listed in Unread.
 func Read(root fs.FS) (Setup, error) {
 	setup := Setup{Dots: 1}
 	err := lines(root, "etc/resolv.conf", "#;", func(_ int, words []string) { setup.resolver(words) })
@@ -75,7 +79,7 @@ func Read(root fs.FS) (Setup, error) {
 		setup.Behind = behindStub(root)
 	}
 	if err != nil {
-		return setup, fmt.Errorf("reading this machine's resolvers: %w", err)
+		return setup, fmt.Errorf("%w: %w", ErrUnread, err)
 	}
 	if len(setup.Resolvers) == 0 {
 		return setup, ErrNoResolver

@@ -1,7 +1,6 @@
 package machine
 
 import (
-	"io/fs"
 	"net/netip"
 	"testing"
 	"testing/fstest"
@@ -30,7 +29,7 @@ func TestRead(t *testing.T) {
 			"run/systemd/resolve/resolv.conf": file("nameserver 192.0.2.53\n")},
 			Setup{Resolvers: []netip.AddrPort{netip.MustParseAddrPort("127.0.0.53:53")}, Dots: 1, Sources: []string{"files", "dns"}, Behind: []netip.AddrPort{netip.MustParseAddrPort("192.0.2.53:53")}}, nil},
 		{"no resolver", fstest.MapFS{"etc/resolv.conf": file("search hollowtarn.example\n")}, Setup{Search: []string{"hollowtarn.example"}, Dots: 1}, ErrNoResolver},
-		{"no file", fstest.MapFS{}, Setup{Dots: 1}, fs.ErrNotExist},
+		{"no file", fstest.MapFS{}, Setup{Dots: 1}, ErrUnread},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			got, err := Read(tt.root)

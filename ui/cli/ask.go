@@ -70,15 +70,15 @@ func newAsk(a *app) *cobra.Command {
 		RunE: func(cmd *cobra.Command, names []string) error { return q.run(cmd, names) },
 	}
 	flags := cmd.Flags()
-	flags.StringSliceVarP(&q.types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
-	flags.StringSliceVarP(&q.from, "from", "f", nil, "which resolvers to query: ADDRESS, ADDRESS#PORT, HOST, a URI such as tls://ADDRESS, a label, or system (the default)")
+	flags.StringSliceVarP(&q.types, "type", "t", addressTypes, "record `TYPES`, by mnemonic or TYPE123, comma-separated or repeated")
+	flags.StringSliceVarP(&q.from, "from", "f", nil, "which `RESOLVERS` to query, comma-separated or repeated: ADDRESS, ADDRESS#PORT, HOST, a URI such as tls://ADDRESS, a label, or system (the default)")
 	flags.StringVar(&q.namesFile, "names", "", "also look up the names in `FILE`, one per line; - is standard input")
 	flags.IntVar(&q.rate, "rate", 0, "at most this many queries per second (default 1000, with --repeat 100)")
 	flags.IntVar(&q.repeat, "repeat", 1, "send each query this many times, and show how long the replies took")
 	flags.BoolVar(&q.follow, "follow", false, "also look up the addresses of the hosts that an answer names")
 	flags.BoolVar(&q.zoneTTL, "zone-ttl", false, "also query the zone's own server, and show how old a cached answer is")
 	flags.BoolVar(&q.asIs, "as-is", false, "do not apply the machine's search list to a short name")
-	flags.StringSliceVar(&q.parts, "show", nil, "parts to show: answer,authority,additional,question,header,timing")
+	flags.StringSliceVar(&q.parts, "show", nil, "which `PARTS` to show: answer,authority,additional,question,header,timing")
 	flags.BoolVar(&q.allParts, "all-parts", false, "show all parts")
 	flags.BoolVar(&q.show.Explain, "explain", false, "explain each field")
 	a.questionFlags(cmd)

@@ -75,7 +75,8 @@ type app struct {
 	configFile string
 	class      wire.Class
 	question
-	begun bool // the command line was understood: what fails from here on is no mistake in it
+	helpFailed error // writing the help
+	begun      bool  // the command line was understood: what fails from here on is no mistake in it
 
 	ctx            context.Context
 	files          *files.Files
@@ -105,7 +106,7 @@ func command(ctx context.Context, open *files.Files, args []string, stdout, stde
 	root.SetArgs(args)
 	root.SetOut(stdout)
 	root.SetErr(stderr)
-	err := root.ExecuteContext(ctx)
+	err := firstOf(root.ExecuteContext(ctx), a.helpFailed)
 	if a.session != nil {
 		a.session.Client.Close()
 		for _, told := range a.session.Client.Budget.Told() {
@@ -141,10 +142,11 @@ func newRoot(a *app) *cobra.Command {
 	root := &cobra.Command{
 		Use:           "unquil",
 		Short:         "Find out where and why name resolution fails",
-		Long:          "Unquil queries resolvers, compares their answers, walks the delegation from the root\nand decodes packet captures, until it is clear where and why a name fails.",
+		Long:          "Unquil queries resolvers, compares their answers, traces the delegation from the root and decodes packet captures, until it is clear where and why name resolution fails.",
 		Version:       version(),
 		SilenceUsage:  true,
 		SilenceErrors: true,
+		Args:          onlyCommands,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			a.begun = true
@@ -160,7 +162,13 @@ func newRoot(a *app) *cobra.Command {
 	}
 	root.SetVersionTemplate("unquil {{.Version}}\n")
 	root.SetFlagErrorFunc(optionError)
-	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) {
+		view := a.view()
+		view.Help(helpOf(cmd))
+		a.helpFailed = view.Err()
+	})
+	root.SetHelpCommand(newHelp())
+	root.CompletionOptions.DisableDefaultCmd = true
 	flags := root.PersistentFlags()
 	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "use the simulated internet inside the program; nothing leaves this machine")
 	flags.Float64Var(&a.speed, "lab-speed", 1, "how many seconds pass in the lab for each real second")
@@ -170,8 +178,8 @@ func newRoot(a *app) *cobra.Command {
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.BoolVar(&a.files.Overwrite, "overwrite", false, "replace existing output files, but never one that is being read")
-	flags.StringVar(&a.colour, "color", string(text.Auto), "when to use colour: auto, always or never")
-	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newDecode(a), newWhy(a), newFindings(a), newLab(a), newDemo(a))
+	flags.StringVar(&a.colour, "color", string(text.Auto), "`WHEN` to use colour: auto, always or never")
+	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newDecode(a), newWhy(a), newFindings(a), newLab(a), newDemo(a), newCompletion(a))
 	return root
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/spf13/pflag"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -121,19 +123,46 @@ func TestOnlyFaults(t *testing.T) {
 }
 
 // Every command has a short text that is a question or says what it is, an
-// example or a use, and help that fits a terminal.
+// example or a use, and help that fits a terminal and names what each option takes.
 func TestHelpOfEveryCommand(t *testing.T) {
 	root := newRoot(&app{files: &files.Files{}})
 	for _, cmd := range root.Commands() {
-		if cmd.Hidden || cmd.Name() == "help" || cmd.Name() == "completion" {
-			continue
-		}
 		assert.NotEmpty(t, cmd.Short, cmd.Name())
 		var stdout, stderr bytes.Buffer
 		code := Main(context.Background(), []string{cmd.Name(), "--help"}, &stdout, &stderr, []string{"HOME=" + t.TempDir()})
 		assert.Zero(t, code)
-		assert.Contains(t, stdout.String(), cmd.Short)
+		assert.Contains(t, strings.Join(strings.Fields(stdout.String()), " "), cmp.Or(cmd.Long, cmd.Short))
 		assert.Empty(t, stderr.String())
+		for line := range strings.Lines(stdout.String()) {
+			assert.LessOrEqual(t, len(strings.TrimRight(line, "\n")), 80, line)
+		}
+		cmd.Flags().VisitAll(func(f *pflag.Flag) {
+			if f.Name != "help" {
+				assert.Contains(t, stdout.String(), "\n  --"+f.Name, cmd.Name())
+				assert.True(t, f.Value.Type() == "bool" || strings.Contains(f.Usage, "`") || placeholders[f.Value.Type()] != "", "what %s --%s takes", cmd.Name(), f.Name)
+			}
+		})
+	}
+}
+
+// What is no command is said to be none, with those that are nearly it.
+func TestNoSuchCommand(t *testing.T) {
+	for _, tt := range []struct{ line, says string }{
+		{"aks", "unquil: unquil aks: there is no such command; did you mean ask?\nnext: unquil --help lists the commands\n"},
+		{"zebra", "unquil: unquil zebra: there is no such command\nnext: unquil --help lists the commands\n"},
+		{"lab shwo", "unquil: unquil lab shwo: there is no such command; did you mean show?\nnext: unquil --help lists the commands\n"},
+		{"help zon", "unquil: unquil zon: there is no such command; did you mean zone?\nnext: unquil --help lists the commands\n"},
+		{"completion tcsh", "unquil: \"tcsh\": no script for this shell\nnext: give bash, fish, powershell or zsh\n"},
+	} {
+		var stdout, stderr bytes.Buffer
+		assert.Equal(t, exitUsage, Main(context.Background(), strings.Fields(tt.line), &stdout, &stderr, []string{"HOME=" + t.TempDir()}), tt.line)
+		assert.Equal(t, tt.says, stderr.String())
+		assert.Empty(t, stdout.String())
+	}
+	for _, shell := range shells {
+		var stdout, stderr bytes.Buffer
+		assert.Equal(t, exitDone, Main(context.Background(), []string{"completion", shell.name}, &stdout, &stderr, []string{"HOME=" + t.TempDir()}), shell.name)
+		assert.Contains(t, stdout.String(), "unquil")
 	}
 }
 

@@ -15,7 +15,7 @@ func newCompare(a *app) *cobra.Command {
 	var expect []string
 	cmd := &cobra.Command{
 		Use:     "compare NAME...",
-		Short:   "Do they all say the same, and if not, who differs and how?",
+		Short:   "Do they all give the same answer, and if not, who differs and how?",
 		Example: "  unquil compare --lab tickets.hollowtarn.example --from office,isp --zone-servers",
 		Args:    taking(1, many),
 		RunE: func(cmd *cobra.Command, names []string) error {
@@ -46,8 +46,8 @@ func newCompare(a *app) *cobra.Command {
 			return firstOf(err, verdictOn(found))
 		},
 	}
-	cmd.Flags().StringSliceVarP(&types, "type", "t", addressTypes, "record types, by mnemonic or TYPE123")
-	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "which resolvers to query, a comma list or repeated")
+	cmd.Flags().StringSliceVarP(&types, "type", "t", addressTypes, "record `TYPES`, by mnemonic or TYPE123, comma-separated or repeated")
+	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "which `RESOLVERS` to query, comma-separated or repeated")
 	cmd.Flags().BoolVar(&own, "zone-servers", false, "also query the zone's own servers, and compare the others with them")
 	flags := cmd.Flags()
 	flags.StringSliceVar(&expect, "expect", nil, "the new `VALUE` after a change: who has it already, and by when the rest will")

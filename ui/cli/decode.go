@@ -28,6 +28,7 @@ type decoding struct {
 	paths                   []string
 	view                    string
 	exchange, packet        int
+	id                      uint16
 	to                      string
 	csv, follow             bool
 	ports                   []uint
@@ -63,6 +64,9 @@ func newDecode(a *app) *cobra.Command {
 					return usage(fmt.Errorf("--%s 0: %w", number, none))
 				}
 			}
+			if cmd.Flag("id").Changed {
+				d.choice.ID = &d.id
+			}
 			if err := d.choose(); err != nil {
 				return err
 			}
@@ -71,7 +75,7 @@ func newDecode(a *app) *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&message, "message", "", "decode one DNS message instead of a capture: `HEX|BASE64|FILE`; every byte is named")
-	flags.StringVar(&d.view, "view", "overview", "overview, exchanges, names, servers, clients, episodes, walks, local-link or timeline")
+	flags.StringVar(&d.view, "view", "overview", "which `VIEW`: overview, exchanges, names, servers, clients, episodes, walks, local-link or timeline")
 	flags.IntVar(&d.exchange, "exchange", 0, "show exchange `NUMBER` in full, layer by layer")
 	flags.IntVar(&d.packet, "packet", 0, "show packet `NUMBER` in full, even if it cannot be read")
 	flags.BoolVar(&a.wire, "wire", false, "with --exchange and --packet: show every byte, named")
@@ -83,11 +87,11 @@ func newDecode(a *app) *cobra.Command {
 	flags.StringSliceVar(&d.https, "https-host", nil, "`HOSTS` that serve DNS over HTTPS")
 	flags.StringSliceVar(&d.choice.Names, "name", nil, "only names like `PATTERN`, with * and ?")
 	flags.StringVar(&d.under, "under", "", "only names in `ZONE`")
-	flags.StringSliceVarP(&d.types, "type", "t", nil, "only these record types")
-	flags.StringSliceVar(&d.outcomes, "outcome", nil, "only these outcomes")
+	flags.StringSliceVarP(&d.types, "type", "t", nil, "only these record `TYPES`")
+	flags.StringSliceVar(&d.outcomes, "outcome", nil, "only these `OUTCOMES`")
 	flags.StringSliceVar(&d.clients, "client", nil, "only these clients: an `ADDRESS` or a range")
 	flags.StringSliceVar(&d.servers, "server", nil, "only these servers: an `ADDRESS` or a range")
-	flags.IntVar(&d.choice.ID, "id", -1, "only messages with this ID")
+	flags.Uint16Var(&d.id, "id", 0, "only messages with this ID")
 	flags.DurationVar(&d.choice.Slower, "slower", 0, "only exchanges that took at least this long")
 	flags.StringVar(&d.between, "between", "", "only queries between two times: `FROM,TO`, such as 07:40:10 or 2026-03-09T07:40:10Z")
 	flags.StringVar(&d.finding, "finding", "", "only exchanges with this finding `CODE`")

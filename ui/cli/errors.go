@@ -60,6 +60,8 @@ var (
 	errLeft         = errors.New("it would still be in the report, so nothing was written")
 	errManyNames    = errors.New("more than a million names")
 	errSpool        = errors.New("more than 2 GB from a stream that can be read only once")
+	errNoCommand    = errors.New("there is no such command")
+	errShell        = errors.New("no script for this shell")
 	errNoValue      = errors.New("its value is missing")
 )
 
@@ -106,6 +108,7 @@ var advice = []struct {
 	{tsig.ErrKeyFile, `the file has three lines of TOML: name = "KEY", algorithm = "hmac-sha256", secret = "BASE64"`},
 	{tsig.ErrAlgorithm, "give hmac-sha256, or hmac-sha1, hmac-sha224, hmac-sha384 or hmac-sha512"},
 	{exchange.ErrResolver, "for example --from 192.0.2.53, --from 192.0.2.53#5353 or --from tls://192.0.2.53"},
+	{machine.ErrUnread, "name a resolver with --from ADDRESS"},
 	{machine.ErrNoResolver, "name a resolver with --from ADDRESS"},
 	{capture.ErrEmpty, "capture again; this file is empty"},
 	{capture.ErrFormat, "give a pcap or pcapng file"},
@@ -126,6 +129,8 @@ var advice = []struct {
 	{exchange.ErrThisMachine, "close other programs or raise the limits of this machine (ulimit -n), and try again"},
 	{errSpool, "save it to a file and decode that"},
 	{errNoValue, "unquil COMMAND --help describes the option"},
+	{errNoCommand, "unquil --help lists the commands"},
+	{errShell, "give bash, fish, powershell or zsh"},
 	{errNoOption, "unquil COMMAND --help lists its options"},
 	{errBounds, "give a time such as 2s (at most 1h), 1 to 20 attempts, a rate of at least 1, 1 to 1000 repeats, a speed above 0"},
 	{errPart, "choose from answer, authority, additional, question, header, timing"},

@@ -17,7 +17,7 @@ func newLab(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "lab",
 		Short: "The simulated internet: who is in it, and what is wrong with it",
-		Args:  taking(0, 0),
+		Args:  onlyCommands,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	var workshop bool

@@ -23,7 +23,7 @@ func newLocal(a *app) *cobra.Command {
 	var root string
 	cmd := &cobra.Command{
 		Use:     "local [NAME]",
-		Short:   "What is this machine set up to do with a name?",
+		Short:   "How does this machine look a name up?",
 		Example: "  unquil local\n  unquil local --lab shop",
 		Args:    taking(0, 1),
 		RunE: func(cmd *cobra.Command, names []string) error {

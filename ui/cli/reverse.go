@@ -54,7 +54,7 @@ func newReverse(a *app) *cobra.Command {
 			return firstOf(view.Err(), verdictOn(found))
 		},
 	}
-	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "which resolver to query")
+	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "which `RESOLVER` to query")
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
 	return cmd

@@ -75,13 +75,13 @@ func newTrace(a *app) *cobra.Command {
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringSliceVarP(&types, "type", "t", []string{"A"}, "record types, by mnemonic or TYPE123")
+	flags.StringSliceVarP(&types, "type", "t", []string{"A"}, "record `TYPES`, by mnemonic or TYPE123, comma-separated or repeated")
 	flags.StringSliceVarP(&from, "from", "f", nil, "start at these `SERVERS` instead of the root servers")
 	flags.StringVar(&downTo, "down-to", "", "stop where this `ZONE` is delegated")
 	flags.BoolVar(&every, "every-server", false, "show what each server says, even where they agree")
-	flags.StringVar(&servers, "servers", "all", "all, or one: a single server per level, and the next only if it fails")
+	flags.StringVar(&servers, "servers", "all", "`HOW` many of each zone to query: all, or one: a single server per level, and the next only if it fails")
 	flags.BoolVar(&minimise, "minimise", false, "show each server no more of the name than it needs (RFC 9156)")
-	flags.StringVar(&over, "over", "", "udp or tcp only, instead of UDP with TCP for truncated replies")
+	flags.StringVar(&over, "over", "", "only this `TRANSPORT`, udp or tcp, instead of UDP with TCP for truncated replies")
 	flags.BoolVar(&a.wire, "wire", false, "also show the bytes of the messages, with every field named")
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)

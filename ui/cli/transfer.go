@@ -29,7 +29,7 @@ func newTransfer(a *app) *cobra.Command {
 	var sorted bool
 	cmd := &cobra.Command{
 		Use:     "transfer ZONE",
-		Short:   "May I have the zone, and what is in it?",
+		Short:   "Can I get the zone, and what is in it?",
 		Example: "  unquil transfer --lab hollowtarn.example --from ns.farhost.test --to hollowtarn.zone",
 		Args:    taking(1, 1),
 		RunE: func(cmd *cobra.Command, names []string) (err error) {
@@ -92,7 +92,7 @@ func newTransfer(a *app) *cobra.Command {
 	flags.BoolVar(&sorted, "sorted", false, "in canonical order")
 	flags.StringVar(&against, "against", "", "compare it with a master `FILE|SERVER`")
 	flags.StringVar(&keyFile, "key", "", "sign with the key in `FILE` (TSIG): name, algorithm and secret in TOML")
-	flags.StringVar(&over, "over", "tcp", "tcp or tls")
+	flags.StringVar(&over, "over", "tcp", "`TRANSPORT`: tcp or tls")
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
 	a.keepFlag(cmd)

@@ -51,8 +51,8 @@ func newWatch(a *app) *cobra.Command {
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVarP(&typ, "type", "t", "A", "record type, by mnemonic or TYPE123")
-	flags.StringSliceVarP(&from, "from", "f", nil, "which resolvers to query, a comma list or repeated")
+	flags.StringVarP(&typ, "type", "t", "A", "record `TYPE`, by mnemonic or TYPE123")
+	flags.StringSliceVarP(&from, "from", "f", nil, "which `RESOLVERS` to query, comma-separated or repeated")
 	flags.DurationVar(&w.Every, "every", 5*time.Second, "how often to query each of them")
 	flags.DurationVar(&w.For, "for", 10*time.Minute, "for how long; 0 means until the condition is met")
 	flags.BoolVar(&w.UntilAgree, "until-agree", false, "until all say the same")

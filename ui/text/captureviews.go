@@ -16,18 +16,27 @@ import (
 
 // Names, Servers and Clients are tables of what each had to do with.
 func (v *View) Names(o *conversation.Overview) {
+	if v.none(o) {
+		return
+	}
 	rows, uncounted := o.Names()
 	v.statTable("name", "clients", rows, uncounted)
 }
 
 // Servers draws the servers of a capture.
 func (v *View) Servers(o *conversation.Overview) {
+	if v.none(o) {
+		return
+	}
 	rows, uncounted := o.Servers()
 	v.statTable("server", "clients", rows, uncounted)
 }
 
 // Clients draws the clients of a capture.
 func (v *View) Clients(o *conversation.Overview) {
+	if v.none(o) {
+		return
+	}
 	rows, uncounted := o.Clients()
 	v.statTable("client", "servers", rows, uncounted)
 }
@@ -98,6 +107,9 @@ func latencyBars(counts [8]int) string {
 
 // Episodes draws what each client asked in one go.
 func (v *View) Episodes(o *conversation.Overview) {
+	if v.none(o) {
+		return
+	}
 	all := o.Episodes()
 	drawn := 0
 	for i, p := range all {
@@ -218,8 +230,7 @@ func (v *View) LocalLink(o *conversation.Overview) {
 // Timeline draws questions and failures over time.
 func (v *View) Timeline(o *conversation.Overview) {
 	t := &o.Timeline
-	if len(t.Slots) == 0 {
-		v.flow("", 0, "no question in the capture", plainStyle)
+	if v.none(o) || len(t.Slots) == 0 {
 		return
 	}
 	room := v.width - 8

@@ -44,20 +44,21 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 		v.row("outcomes", outcomeCounts(o))
 	}
 	for _, extra := range []struct {
-		count int
-		label string
-		text  string
+		count     int
+		label     string
+		one, many string
+		which     string
 	}{
-		{o.Unsolicited, "replies", "%s without a query in the capture"},
-		{o.Duplicates, "duplicates", "%s packets captured twice"},
-		{o.Incomplete, "fragments", "%s datagrams with missing fragments"},
-		{o.Gaps, "gaps", "%s places in TCP streams with missing packets"},
-		{o.Unreadable + o.Malformed, "unreadable", "%s packets"},
-		{o.Unknown, "other links", "%s packets of link types that are not supported"},
-		{o.Dropped, "not paired", "%s queries, because too many were open at once"},
+		{o.Unsolicited, "unasked", "reply", "replies", " without a query in the capture"},
+		{o.Duplicates, "duplicates", "packet", "packets", " captured twice"},
+		{o.Incomplete, "fragments", "datagram", "datagrams", " with missing fragments"},
+		{o.Gaps, "gaps", "place", "places", " in TCP streams with missing packets"},
+		{o.Unreadable + o.Malformed, "unreadable", "packet", "packets", ""},
+		{o.Unknown, "other links", "packet", "packets", " of link types that are not supported"},
+		{o.Dropped, "not paired", "query", "queries", ", because too many were open at once"},
 	} {
 		if extra.count > 0 {
-			v.row(extra.label, fmt.Sprintf(extra.text, wording.Number(extra.count)))
+			v.row(extra.label, wording.Count(extra.count, extra.one, extra.many)+extra.which)
 		}
 	}
 	for i, e := range o.Encrypted {
@@ -183,7 +184,12 @@ func overviewSentence(o *conversation.Overview) string {
 		}
 	}
 	result := wording.Count(o.Exchanges, "exchange", "exchanges") + ", none of which failed"
-	if bad > 0 {
+	switch {
+	case o.Exchanges == 0:
+		result = "no exchange to show"
+	case o.Exchanges == 1 && bad == 0:
+		result = "1 exchange, which did not fail"
+	case bad > 0:
 		result = severe[finding.Fault].Render(fmt.Sprintf("%s of %s failed", wording.Number(bad), wording.Count(o.Exchanges, "exchange", "exchanges")))
 	}
 	return result + toNote(o.Findings) + "."
@@ -226,6 +232,9 @@ func (v *View) Written(packets, exchanges int, file string) {
 
 // Exchanges lists the exchanges of a capture in its order.
 func (v *View) Exchanges(o *conversation.Overview) {
+	if v.none(o) {
+		return
+	}
 	for i := range o.Kept[:min(len(o.Kept), maxDrawn)] {
 		e := &o.Kept[i]
 		v.ExchangeLine(e)
@@ -236,9 +245,18 @@ func (v *View) Exchanges(o *conversation.Overview) {
 	v.rest(o.Exchanges-min(len(o.Kept), maxDrawn), "exchanges")
 }
 
+// none says it where no exchange was selected, or the capture has none.
+func (v *View) none(o *conversation.Overview) bool {
+	if o.Exchanges > 0 {
+		return false
+	}
+	v.flow("", 0, "no exchange to show: the capture has none, or none that was selected", plainStyle)
+	return true
+}
+
 func (v *View) rest(n int, what string) {
 	if n > 0 {
-		v.flow("", 2, fmt.Sprintf("and %s more %s; narrow the choice, or use --json or --csv", wording.Number(n), what), quiet)
+		v.flow("", 2, fmt.Sprintf("and %s more %s; narrow the selection, or use --json or --csv", wording.Number(n), what), quiet)
 	}
 }
 

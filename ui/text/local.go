@@ -19,7 +19,7 @@ func (v *View) Local(l *probe.Local) {
 		v.line()
 	}
 	v.line(strong.Render("this machine, in the order it looks names up"))
-	sources := "the hosts file, then the resolvers (the usual order; no name service switch changes it)"
+	sources := "the hosts file, then the resolvers (the default order)"
 	if l.Setup.Sources != nil {
 		sources = strings.Join(l.Setup.Sources, ", then ")
 	}
