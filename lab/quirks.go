@@ -103,7 +103,7 @@ func onlyFor(t wire.Type, changes func(query, reply *wire.Message)) func(query, 
 func Oddity(s Server) string {
 	switch {
 	case s.State == Down:
-		return "says nothing"
+		return "does not reply"
 	case s.State == Closed:
 		return "nothing listens there"
 	case s.WithoutTCP:

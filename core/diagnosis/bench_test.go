@@ -212,9 +212,9 @@ func expected(f lab.Fault) string {
 // the page was written.
 func faultsPage(s *lab.Scenario, rows []string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# The fault bench\n\nThe lab holds %d faults and %d unusual but healthy names. A test runs `unquil why` on each of them and holds the verdict against what the scenario says. This page is written by `go test ./core/diagnosis -run TestFaultBench -update`; every run prints the table anew.\n\nTo see one yourself: `unquil why --lab NAME --type TYPE --from RESOLVER`, with `--lab-machine` or `--lab-path` where the table names one.\n", len(s.Faults), len(s.Healthy))
-	head := "| verdict | what is wrong | asked, of whom | expected | given | where |\n|---|---|---|---|---|---|\n"
-	b.WriteString("\n## Faults\n\n" + head + strings.Join(rows[:len(s.Faults)], "\n") + "\n\n## Unusual and healthy\n\n" + head + strings.Join(rows[len(s.Faults):], "\n") + "\n\n## Equally right\n\nWhere nothing on the wire tells two causes apart, either verdict is right.\n\n")
+	fmt.Fprintf(&b, "# The fault bench\n\nThe lab holds %d faults and %d unusual but healthy names. A test runs `unquil why` on each of them and compares the verdict with what the scenario says. This page is written by `go test ./core/diagnosis -run TestFaultBench -update`; every run prints the table.\n\nTo see one yourself: `unquil why --lab NAME --type TYPE --from RESOLVER`, with `--lab-machine` or `--lab-path` where the table names one.\n", len(s.Faults), len(s.Healthy))
+	head := "| verdict | what is wrong | query, and where it is asked | expected | given | where |\n|---|---|---|---|---|---|\n"
+	b.WriteString("\n## Faults\n\n" + head + strings.Join(rows[:len(s.Faults)], "\n") + "\n\n## Unusual and healthy\n\n" + head + strings.Join(rows[len(s.Faults):], "\n") + "\n\n## Equally right\n\nWhere nothing on the wire tells two causes apart, either verdict is correct.\n\n")
 	for _, f := range s.Faults {
 		for _, or := range f.Or {
 			fmt.Fprintf(&b, "- %s (%s): `%s` or `%s`: %s.\n", f.What, f.Name, f.Finding, words(or.Finding, or.At), or.Why)
