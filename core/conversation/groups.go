@@ -268,16 +268,16 @@ var sentences = map[finding.Code]func(g *group) string{
 		return text + "; it was retried over TCP."
 	},
 	finding.Slow: func(g *group) string {
-		return fmt.Sprintf("%s was slow %s, up to %s: %s.", g.server, wording.Times(g.count), spoken(g.most), g.about())
+		return fmt.Sprintf("%s was slow %s, %s: %s.", g.server, wording.Times(g.count), g.upTo(), g.about())
 	},
 	finding.RepeatedQuery: func(g *group) string {
-		return fmt.Sprintf("%s queried %s again %s, after up to %s: %s.", g.who(), g.server, wording.Times(g.count), spoken(g.most), g.about())
+		return fmt.Sprintf("%s queried %s again %s, after %s: %s.", g.who(), g.server, wording.Times(g.count), g.upTo(), g.about())
 	},
 	finding.LateReply: func(g *group) string {
-		return fmt.Sprintf("%s answered %s too late %s, up to %s after the first query: %s.", g.server, g.who(), wording.Times(g.count), spoken(g.most), g.about())
+		return fmt.Sprintf("%s answered %s too late %s, %s after the first query: %s.", g.server, g.who(), wording.Times(g.count), g.upTo(), g.about())
 	},
 	finding.LoopedQuery: func(g *group) string {
-		return fmt.Sprintf("The packet in which %s queries %s for %s came by %d more times, with the same ID.", g.who(), g.server, g.about(), int(g.most))
+		return fmt.Sprintf("The packet in which %s queries %s for %s came by %s, with the same ID.", g.who(), g.server, g.about(), wording.Count(int(g.most), "more time", "more times"))
 	},
 	finding.RepliesDiffer: func(g *group) string {
 		text := fmt.Sprintf("%s got two replies from %s that say different things, %s: %s", g.who(), g.server, wording.Times(g.count), g.about())
@@ -370,6 +370,14 @@ func (g *group) instead() string {
 		they = "They"
 	}
 	return fmt.Sprintf(" %s then queried %s, having lost up to %s.", they, g.to, spoken(g.cost))
+}
+
+// upTo is the longest time of the group: of one exchange, its time.
+func (g *group) upTo() string {
+	if g.count == 1 {
+		return spoken(g.most)
+	}
+	return "up to " + spoken(g.most)
 }
 
 func spoken(d time.Duration) string {
