@@ -31,27 +31,11 @@ func (tr *tree) listen(t *testing.T, address string, reply func(m wire.Message) 
 		t.Skipf("port 53 of %s cannot be had here: %v", address, err)
 	}
 	t.Cleanup(func() { conn.Close() })
-	go func() {
-		buf := make([]byte, 4096)
-		for {
-			n, from, err := conn.ReadFrom(buf)
-			if err != nil {
-				return
-			}
-			tr.mu.Lock()
-			tr.packets[address]++
-			tr.mu.Unlock()
-			m, err := wire.ReadMessage(buf[:n])
-			if err != nil || reply == nil {
-				continue
-			}
-			m.Flags |= wire.QR
-			if r := reply(m); r != nil {
-				out, _ := r.Bytes()
-				conn.WriteTo(out, from)
-			}
-		}
-	}()
+	go replying(conn, reply, func() {
+		tr.mu.Lock()
+		defer tr.mu.Unlock()
+		tr.packets[address]++
+	})
 }
 
 func (tr *tree) got(address string) int {

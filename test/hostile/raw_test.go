@@ -15,7 +15,7 @@ import (
 	"math/big"
 	"net"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -37,30 +37,31 @@ func server(t *testing.T, reply func(m wire.Message) *wire.Message) (at string, 
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	require.NoError(t, err)
 	t.Cleanup(func() { conn.Close() })
-	var mu sync.Mutex
-	count := 0
-	go func() {
-		buf := make([]byte, 4096)
-		for {
-			n, from, err := conn.ReadFromUDPAddrPort(buf)
-			if err != nil {
-				return
-			}
-			mu.Lock()
-			count++
-			mu.Unlock()
-			m, err := wire.ReadMessage(buf[:n])
-			if err != nil || reply == nil {
-				continue
-			}
-			m.Flags |= wire.QR
-			if r := reply(m); r != nil {
-				out, _ := r.Bytes()
-				conn.WriteToUDPAddrPort(out, from)
-			}
+	var count atomic.Int64
+	go replying(conn, reply, func() { count.Add(1) })
+	return strings.Replace(conn.LocalAddr().String(), ":", "#", 1), func() int { return int(count.Load()) }
+}
+
+// replying says of each packet that it came, and answers with what reply makes of the
+// question in it, until conn is closed; nil is no reply.
+func replying(conn net.PacketConn, reply func(m wire.Message) *wire.Message, came func()) {
+	buf := make([]byte, 4096)
+	for {
+		n, from, err := conn.ReadFrom(buf)
+		if err != nil {
+			return
 		}
-	}()
-	return strings.Replace(conn.LocalAddr().String(), ":", "#", 1), func() int { mu.Lock(); defer mu.Unlock(); return count }
+		came()
+		m, err := wire.ReadMessage(buf[:n])
+		if err != nil || reply == nil {
+			continue
+		}
+		m.Flags |= wire.QR
+		if r := reply(m); r != nil {
+			out, _ := r.Bytes()
+			conn.WriteTo(out, from)
+		}
+	}
 }
 
 // evilReply answers any question with records that mean harm.

@@ -204,9 +204,9 @@ func taking(least, most int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, given []string) error {
 		switch {
 		case len(given) < least:
-			return usage(fmt.Errorf("%s: missing argument: %w", cmd.CommandPath(), errArguments{cmd.UseLine()}))
+			return usage(fmt.Errorf("%s: missing argument: %w", cmd.CommandPath(), errArguments{callOf(cmd)}))
 		case len(given) > most:
-			return usage(fmt.Errorf("%s: unexpected argument %q: %w", cmd.CommandPath(), shorten(given[most]), errArguments{cmd.UseLine()}))
+			return usage(fmt.Errorf("%s: unexpected argument %q: %w", cmd.CommandPath(), shorten(given[most]), errArguments{callOf(cmd)}))
 		}
 		return nil
 	}

@@ -145,13 +145,15 @@ func TestHelpOfEveryCommand(t *testing.T) {
 	}
 }
 
-// What is no command is said to be none, with those that are nearly it.
+// What is no command is said to be none, with those that are nearly it; what a command
+// lacks, in the words of its help.
 func TestNoSuchCommand(t *testing.T) {
 	for _, tt := range []struct{ line, says string }{
 		{"aks", "unquil: unquil aks: there is no such command; did you mean ask?\nnext: unquil --help lists the commands\n"},
 		{"zebra", "unquil: unquil zebra: there is no such command\nnext: unquil --help lists the commands\n"},
 		{"lab shwo", "unquil: unquil lab shwo: there is no such command; did you mean show?\nnext: unquil --help lists the commands\n"},
 		{"help zon", "unquil: unquil zon: there is no such command; did you mean zone?\nnext: unquil --help lists the commands\n"},
+		{"trace", "unquil: unquil trace: missing argument: usage: unquil trace NAME [OPTION ...]\nnext: unquil --help lists the commands and their options\n"},
 		{"completion tcsh", "unquil: \"tcsh\": no script for this shell\nnext: give bash, fish, powershell or zsh\n"},
 	} {
 		var stdout, stderr bytes.Buffer

@@ -34,7 +34,7 @@ func helpOf(cmd *cobra.Command) text.Help {
 		h.Lists = append(h.Lists, text.HelpList{Title: "commands", Rows: commands})
 		h.More = cmd.CommandPath() + " COMMAND --help tells more about a command."
 	} else {
-		h.Usage = append(h.Usage, cmd.CommandPath()+strings.TrimPrefix(cmd.Use, cmd.Name())+" [OPTION ...]")
+		h.Usage = append(h.Usage, callOf(cmd))
 	}
 	for line := range strings.Lines(cmd.Example) {
 		h.Examples = append(h.Examples, strings.TrimSpace(line))
@@ -44,6 +44,11 @@ func helpOf(cmd *cobra.Command) text.Help {
 	}
 	h.Lists = append(h.Lists, text.HelpList{Title: "options of every command", Rows: optionRows(cmd.Root().PersistentFlags())})
 	return h
+}
+
+// callOf is a command line that calls cmd, with placeholders.
+func callOf(cmd *cobra.Command) string {
+	return cmd.CommandPath() + strings.TrimPrefix(cmd.Use, cmd.Name()) + " [OPTION ...]"
 }
 
 // optionRows are the options in the order of the alphabet: how each is written, and

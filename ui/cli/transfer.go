@@ -41,7 +41,7 @@ func newTransfer(a *app) *cobra.Command {
 				request.Since = &since
 			}
 			if from == "" {
-				return usage(fmt.Errorf("--from: %w", errArguments{cmd.UseLine() + " --from SERVER"}))
+				return usage(fmt.Errorf("--from is missing: %w", errArguments{callOf(cmd) + " --from SERVER"}))
 			}
 			if request.Since != nil && (against != "" || sorted) {
 				return usage(fmt.Errorf("--since with --against or --sorted: %w", errTogether))
