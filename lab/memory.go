@@ -111,6 +111,12 @@ func (b *mailbox) WriteToUDPAddrPort(data []byte, to netip.AddrPort) (int, error
 	return len(data), nil
 }
 
+// SetReadBuffer and SetWriteBuffer are what QUIC asks for; a mailbox has its size.
+func (b *mailbox) SetReadBuffer(int) error { return nil }
+
+// SetWriteBuffer does nothing, see SetReadBuffer.
+func (b *mailbox) SetWriteBuffer(int) error { return nil }
+
 func (b *mailbox) ReadFrom(data []byte) (int, net.Addr, error) {
 	n, from, err := b.ReadFromUDPAddrPort(data)
 	return n, net.UDPAddrFromAddrPort(from), err

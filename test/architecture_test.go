@@ -46,6 +46,7 @@ var mayImport = map[string][]string{
 	"ui/files":          {},
 	"ui/cli":            {"core/*", "lab", "ui/text", "ui/data", "ui/page", "ui/files"},
 	"cmd/unquil":        {"ui/cli"},
+	"test/built":        {},
 	"test":              {"core/*", "lab", "ui/*"},
 }
 

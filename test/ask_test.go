@@ -59,6 +59,7 @@ func TestAskOptions(t *testing.T) {
 		{"several resolvers, in the order asked", []string{"tickets.hollowtarn.example", "-t", "A", "--from", "office,isp", "--from", "public"}, 0, []string{"203.0.113.80", "office (192.0.2.53)", "203.0.113.140", "isp (198.51.100.53)", "203.0.113.140", "public (203.0.113.200)"}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
+			t.Parallel()
 			o := run(t, append([]string{"ask", "--lab"}, tt.args...)...)
 			o.holds(t, tt.code, tt.want, tt.not)
 			text, at := squeezed(o), 0
@@ -75,6 +76,7 @@ func TestAskOptions(t *testing.T) {
 }
 
 func TestAskManyNames(t *testing.T) {
+	t.Parallel()
 	list := filepath.Join(t.TempDir(), "names")
 	var names strings.Builder
 	for i := range 3000 {

@@ -6,8 +6,6 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
-	"flag"
-	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -16,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -23,37 +22,13 @@ import (
 
 	"unquil/core/wire"
 	"unquil/lab"
-	_ "unquil/ui/cli" // a change of the program makes remembered results of its tests void
+	"unquil/test/built"
+	"unquil/ui/cli"
 )
 
 var program string
 
-func TestMain(m *testing.M) {
-	folder, err := os.MkdirTemp("", "unquil")
-	if err != nil {
-		panic(err)
-	}
-	program = filepath.Join(folder, "unquil")
-	if runtime.GOOS == "windows" {
-		program += ".exe"
-	}
-	build := exec.Command("go", "build", "-o", program, "../cmd/unquil")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if os.Getenv("UNQUIL_TEST_RACE") != "" {
-		build = exec.Command("go", "build", "-race", "-pgo=off", "-o", program, "../cmd/unquil")
-	}
-	if out, err := build.CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
-		os.Exit(1)
-	}
-	flag.Parse()
-	if parallel := flag.Lookup("test.parallel"); parallel.Value.String() == parallel.DefValue {
-		parallel.Value.Set("8") // they wait for silent servers, and use little else
-	}
-	code := m.Run()
-	os.RemoveAll(folder)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { built.Main(m, &program) }
 
 type outcome struct {
 	stdout, stderr string
@@ -79,18 +54,31 @@ func (o outcome) holds(t testing.TB, code int, want, not []string) {
 	}
 }
 
-// run runs the program in a folder of its own.
-func run(t testing.TB, args ...string) outcome {
-	cmd := exec.Command(program, args...)
+// run runs the program in this process, in time that is simulated: what waits for a
+// silent server costs no time, and a busy machine makes nothing slow.
+func run(t testing.TB, args ...string) outcome { return runIn(t, nil, args...) }
+
+// runIn is run with more in the environment.
+func runIn(t testing.TB, environ []string, args ...string) (o outcome) {
+	t.Helper()
+	home := t.TempDir()
+	var stdout, stderr bytes.Buffer
+	synctest.Test(t.(*testing.T), func(t *testing.T) {
+		o.code = cli.Main(t.Context(), args, &stdout, &stderr, append([]string{"HOME=" + home}, environ...))
+		time.Sleep(10 * time.Minute) // what still waits in the lab ends
+	})
+	o.stdout, o.stderr = stdout.String(), stderr.String()
+	return o
+}
+
+// process returns the built program as a command, in a folder of its own.
+func process(t testing.TB, args ...string) (cmd *exec.Cmd, stdout *bytes.Buffer) {
+	cmd = exec.Command(program, args...)
 	cmd.Dir = t.TempDir()
 	cmd.Env = []string{"HOME=" + cmd.Dir, "TMPDIR=" + cmd.Dir}
-	var stdout, stderr bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &stdout, &stderr
-	err := cmd.Run()
-	if _, ok := err.(*exec.ExitError); !ok {
-		require.NoError(t, err)
-	}
-	return outcome{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode()}
+	stdout = &bytes.Buffer{}
+	cmd.Stdout = stdout
+	return cmd, stdout
 }
 
 // document is what the tests read of the JSON.
@@ -187,6 +175,7 @@ func TestWhyNamesTheStorysFaults(t *testing.T) {
 func TestCommandsShowWhatIsWrong(t *testing.T) {
 	for _, seen := range scenario(t).Seen {
 		t.Run(seen.By+" "+seen.Finding, func(t *testing.T) {
+			t.Parallel()
 			d, _ := runJSON(t, append(strings.Fields(seen.By), quick...)...)
 			var at []string
 			found := false
@@ -215,6 +204,7 @@ func TestHealthyNamesRaiseNoAlarm(t *testing.T) {
 		}
 		for _, command := range []string{"why", "trace", "ask"} {
 			t.Run(command+" "+h.Name, func(t *testing.T) {
+				t.Parallel()
 				o := run(t, append(quick, command, h.Name, "--type", strings.Join(h.Types, ","))...)
 				assert.Zero(t, o.code, "%s%s", o.stdout, o.stderr)
 				assert.NotContains(t, o.stdout, "  fault ")
@@ -268,6 +258,7 @@ func TestTraceOptions(t *testing.T) {
 		{"too large for UDP, and no TCP", []string{"season.passes.hollowtarn.example", "-t", "TXT"}, 3, []string{"truncated", "truncates its answer, and retrying over TCP fails too"}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
+			t.Parallel()
 			o := run(t, append([]string{"trace", "--lab"}, tt.args...)...)
 			o.holds(t, tt.code, tt.want, tt.not)
 		})

@@ -1,10 +1,8 @@
 package test
 
 import (
-	"bytes"
 	"encoding/json"
 	"net"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -54,6 +52,7 @@ var told = [][]string{
 func TestTextAndJSONTellTheSameStory(t *testing.T) {
 	for _, args := range told {
 		t.Run(strings.Join(args[:2], " "), func(t *testing.T) {
+			t.Parallel()
 			args := append([]string{"--lab"}, args...)
 			text, asJSON := run(t, args...), run(t, append(args, "--json")...)
 			assert.Equal(t, text.code, asJSON.code)
@@ -88,13 +87,9 @@ func TestTextAndJSONTellTheSameStory(t *testing.T) {
 
 // No line is wider than it may be, and colour changes nothing but colour.
 func TestWidthsAndColours(t *testing.T) {
+	t.Parallel()
 	in := func(columns string, args ...string) string {
-		cmd := exec.Command(program, append([]string{"--lab"}, args...)...)
-		cmd.Env = []string{"COLUMNS=" + columns, "HOME=" + t.TempDir(), "TERM=xterm-256color"}
-		var out bytes.Buffer
-		cmd.Stdout = &out
-		cmd.Run()
-		return out.String()
+		return runIn(t, []string{"COLUMNS=" + columns, "TERM=xterm-256color"}, append([]string{"--lab"}, args...)...).stdout
 	}
 	for _, args := range told {
 		for columns, limit := range map[string]int{"70": 70, "80": 80, "300": 120} {
@@ -178,6 +173,7 @@ func TestJSONKeys(t *testing.T) {
 	for _, args := range append(told, []string{"lab", "show"}, []string{"watch", "web.hollowtarn.example", "--from", "office", "--every", "50ms", "--for", "100ms"},
 		[]string{"compare", "web.hollowtarn.example", "--from", "office,isp", "--expect", "203.0.113.120"}, []string{"ask", "web.hollowtarn.example", "--over", "tls", "--repeat", "2", "--zone-ttl", "--wire"}) {
 		t.Run(strings.Join(args[:2], " "), func(t *testing.T) {
+			t.Parallel()
 			decoder := json.NewDecoder(strings.NewReader(run(t, append(append([]string{"--lab"}, args...), "--json")...).stdout))
 			documents := 0
 			for decoder.More() {

@@ -29,7 +29,7 @@ type lexer struct {
 	blank bool // the entry starts with white space: the owner is the one before
 }
 
-func newLexer(r io.Reader) lexer { return lexer{in: bufio.NewReaderSize(r, 64<<10)} }
+func newLexer(r io.Reader) lexer { return lexer{in: bufio.NewReaderSize(r, 4<<10)} }
 
 // What a byte does to an unquoted word.
 const (

@@ -6,41 +6,22 @@ package hostile
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"unquil/test/built"
 	_ "unquil/ui/cli" // a change of the program makes remembered results of its tests void
 )
 
 var program string
 
-func TestMain(m *testing.M) {
-	folder, err := os.MkdirTemp("", "unquil-hostile")
-	if err != nil {
-		panic(err)
-	}
-	program = filepath.Join(folder, "unquil")
-	if runtime.GOOS == "windows" {
-		program += ".exe"
-	}
-	build := exec.Command("go", "build", "-o", program, "../../cmd/unquil")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
-		os.Exit(1)
-	}
-	code := m.Run()
-	os.RemoveAll(folder)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { built.Main(m, &program) }
 
 // limit is how long any run may take; none comes near it.
 const limit = time.Minute

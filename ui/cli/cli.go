@@ -255,7 +255,7 @@ func (a *app) open() error {
 	}
 	client := &exchange.Client{Network: internet, Now: time.Now, Options: options, Budget: exchange.NewBudget(a.names)}
 	if a.lab {
-		simulation, err := lab.New(lab.Options{Speed: a.speed, Latency: a.latency})
+		simulation, err := lab.New(lab.Options{Speed: a.speed, Latency: a.latency, InMemory: true})
 		if err != nil {
 			return err
 		}

@@ -1,0 +1,108 @@
+package test
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "write the golden files again; read the difference before it is committed")
+
+// shown are commands whose whole output is kept in testdata. With asJSON the keys and
+// forms of their JSON are kept too, since scripts rely on them.
+var shown = []struct {
+	name   string
+	asJSON bool
+	args   []string
+}{
+	{"ask", true, []string{"ask", "www.hollowtarn.example", "tickets.hollowtarn.example", "tikets.hollowtarn.example", "-t", "A", "--from", "office"}},
+	{"compare", true, []string{"compare", "tickets.hollowtarn.example", "-t", "A", "--from", "office,isp", "--zone-servers"}},
+	{"trace", true, []string{"trace", "tickets.hollowtarn.example", "-t", "A"}},
+	{"why", true, []string{"why", "status.lifts.hollowtarn.example", "-t", "A"}},
+	{"why-healthy", false, []string{"why", "www.hollowtarn.example", "-t", "A"}},
+	{"why-capture", true, []string{"why", "--capture", "valley-morning.pcapng"}},
+	{"zone", true, []string{"zone", "hollowtarn.example"}},
+	{"transfer", true, []string{"transfer", "lifts.hollowtarn.example", "--from", "dns1.hollowtarn.example"}},
+	{"reverse", true, []string{"reverse", "203.0.113.80"}},
+	{"local", true, []string{"local", "shop"}},
+	{"watch", true, []string{"watch", "tickets.hollowtarn.example", "--from", "office,isp", "--every", "20m", "--for", "1h"}},
+	{"decode", true, []string{"decode", "valley-morning.pcapng"}},
+	{"decode-servers", false, []string{"decode", "valley-morning.pcapng", "--view", "servers"}},
+	{"decode-exchange", false, []string{"decode", "valley-morning.pcapng", "--exchange", "3"}},
+	{"decode-message", true, []string{"decode", "--message", "broken-answer.dns"}},
+	{"findings", false, []string{"findings", "lame-server"}},
+	{"lab", true, []string{"lab", "show"}},
+	{"help", false, []string{"--help"}},
+	{"help-why", false, []string{"why", "--help"}},
+}
+
+// chance is what differs from run to run: questions go out at the same time, and their
+// numbers are given as they do.
+var chance = regexp.MustCompile(`\s+evidence:?\s+exchanges?\s+\d+(,\s+\d+)*`)
+
+// The output of each command is what it was when somebody last read it.
+func TestOutputsAreAsLastRead(t *testing.T) {
+	for _, tt := range shown {
+		t.Run(tt.name, func(t *testing.T) {
+			t.Parallel()
+			for _, columns := range []string{"80", "120"} {
+				o := runIn(t, []string{"COLUMNS=" + columns}, append([]string{"--lab"}, tt.args...)...)
+				asLastRead(t, tt.name+"-"+columns+".txt", chance.ReplaceAllString(o.stdout, " evidence …"))
+			}
+			if tt.asJSON {
+				o := run(t, append(append([]string{"--lab"}, tt.args...), "--json")...)
+				asLastRead(t, tt.name+".keys", outline(t, o.stdout))
+			}
+		})
+	}
+}
+
+// asLastRead compares a text with the golden file of that name.
+func asLastRead(t *testing.T, name, text string) {
+	t.Helper()
+	path := filepath.Join("testdata", name)
+	if *update {
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	kept, err := os.ReadFile(path)
+	require.NoError(t, err, "write it: go test ./test -run AsLastRead -update")
+	assert.Equal(t, string(kept), text, "%s: read what changed, then run with -update", name)
+}
+
+// outline is the paths of all keys in JSON documents, each with the form of its values.
+func outline(t *testing.T, documents string) string {
+	t.Helper()
+	seen := map[string]bool{}
+	var walk func(path string, v any)
+	walk = func(path string, v any) {
+		switch v := v.(type) {
+		case map[string]any:
+			for key, inner := range v {
+				walk(path+"."+key, inner)
+			}
+		case []any:
+			for _, inner := range v {
+				walk(path+"[]", inner)
+			}
+		default:
+			seen[fmt.Sprintf("%s %T\n", path, v)] = true
+		}
+	}
+	decoder := json.NewDecoder(strings.NewReader(documents))
+	for decoder.More() {
+		var v any
+		require.NoError(t, decoder.Decode(&v))
+		walk("", v)
+	}
+	return strings.Join(slices.Sorted(maps.Keys(seen)), "")
+}
