@@ -148,14 +148,14 @@ func (r *resolver) withheld(query, m *wire.Message) bool {
 		}
 	}
 	for _, zone := range r.config.Forged {
-		if q.Name.Under(wire.MustParseName(zone)) && !query.Flags.Has(wire.CD) {
+		if q.Name.IsSubdomainOf(wire.MustParseName(zone)) && !query.Flags.Has(wire.CD) {
 			m.Flags = m.Flags.WithRCode(wire.ServFail)
 			told(6, "signatures do not fit") // DNSSEC Bogus (RFC 8914 §4.7)
 			return true
 		}
 	}
 	for _, b := range r.config.Blocks {
-		if !q.Name.Under(wire.MustParseName(b.Name)) {
+		if !q.Name.IsSubdomainOf(wire.MustParseName(b.Name)) {
 			continue
 		}
 		switch {
@@ -181,7 +181,7 @@ func (r *resolver) withheld(query, m *wire.Message) bool {
 		}
 	}
 	for _, f := range r.config.Failures {
-		if q.Name.Under(wire.MustParseName(f)) {
+		if q.Name.IsSubdomainOf(wire.MustParseName(f)) {
 			m.Flags = m.Flags.WithRCode(wire.ServFail)
 			told(13, "") // Cached Error (RFC 8914 §4.14)
 			return true
@@ -313,7 +313,7 @@ func (w *resolution) ask(records []wire.Record, q wire.Question, depth int) *wir
 // refersBelow reports whether reply refers to a zone below zone that holds name.
 func refersBelow(reply *wire.Message, zone, name wire.Name) bool {
 	for _, r := range reply.Authority {
-		if r.Type == wire.NS && r.Name.Labels() > zone.Labels() && r.Name.Under(zone) && name.Under(r.Name) {
+		if r.Type == wire.NS && r.Name.Labels() > zone.Labels() && r.Name.IsSubdomainOf(zone) && name.IsSubdomainOf(r.Name) {
 			return true
 		}
 	}

@@ -44,7 +44,7 @@ func (s *authoritative) answer(query *wire.Message, client netip.Addr) (*wire.Me
 	}
 	var best *zone
 	for _, z := range s.zones {
-		if q.Class != wire.IN || !q.Name.Under(z.origin) || z.clients.IsValid() && !z.clients.Contains(client) {
+		if q.Class != wire.IN || !q.Name.IsSubdomainOf(z.origin) || z.clients.IsValid() && !z.clients.Contains(client) {
 			continue
 		}
 		nearer := best == nil || z.origin.Labels() > best.origin.Labels()

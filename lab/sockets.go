@@ -127,16 +127,16 @@ func (l *Lab) secured(a netip.Addr, protocols ...string) (*tls.Config, error) {
 	return &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: protocols}, err
 }
 
-// counter is where one host's replies to the technician's machine leave.
-type counter struct {
+// replier is where one host's replies to the technician's machine leave.
+type replier struct {
 	host
 	client netip.Addr
 	lab    *Lab
 }
 
-func (l *Lab) counter(a netip.Addr) counter { return counter{l.hosts[a], l.Scenario.Machine, l} }
+func (l *Lab) replier(a netip.Addr) replier { return replier{l.hosts[a], l.Scenario.Machine, l} }
 
-func (c counter) respond(query []byte, stream bool) []byte {
+func (c replier) respond(query []byte, stream bool) []byte {
 	c.lab.wait(c.lab.latency + c.host.oddity().late)
 	return respond(c.host, c.client, query, stream)
 }
@@ -146,12 +146,12 @@ func (l *Lab) openUDP(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	go serveUDP(conn, l.counter(a))
+	go serveUDP(conn, l.replier(a))
 	return opened{addressOf(conn.LocalAddr()), conn}, nil
 }
 
 func (l *Lab) openTCP(a netip.Addr) (opened, error) {
-	return l.stream(func(listener net.Listener) { serveTCP(listener, l.counter(a)) })
+	return l.stream(func(listener net.Listener) { serveTCP(listener, l.replier(a)) })
 }
 
 func (l *Lab) openTLS(a netip.Addr) (opened, error) {
@@ -160,7 +160,7 @@ func (l *Lab) openTLS(a netip.Addr) (opened, error) {
 		return opened{}, err
 	}
 	return l.stream(func(listener net.Listener) {
-		serveTCP(tls.NewListener(listener, config), l.counter(a))
+		serveTCP(tls.NewListener(listener, config), l.replier(a))
 	})
 }
 
@@ -169,12 +169,12 @@ func (l *Lab) openHTTPS(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	server := &http.Server{Handler: web(l.counter(a)), TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
+	server := &http.Server{Handler: web(l.replier(a)), TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
 	return l.stream(func(listener net.Listener) { server.ServeTLS(listener, "", "") })
 }
 
 // web is DNS over HTTPS (RFC 8484) at /dns-query.
-func web(c counter) http.Handler {
+func web(c replier) http.Handler {
 	const messageType = "application/dns-message"
 	mux := http.NewServeMux()
 	mux.HandleFunc("/dns-query", func(w http.ResponseWriter, r *http.Request) {
@@ -217,11 +217,11 @@ func (l *Lab) openQUIC(a netip.Addr) (opened, error) {
 		conn.Close()
 		return opened{}, err
 	}
-	go serveQUIC(listener, l.counter(a))
+	go serveQUIC(listener, l.replier(a))
 	return opened{addressOf(conn.LocalAddr()), conn}, nil
 }
 
-func serveUDP(conn packets, c counter) {
+func serveUDP(conn packets, c replier) {
 	buf := make([]byte, 65535)
 	for {
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
@@ -252,7 +252,7 @@ func serveUDP(conn packets, c counter) {
 // idle is how long a connection may say nothing.
 const idle = 10 * time.Second
 
-func serveTCP(listener net.Listener, c counter) {
+func serveTCP(listener net.Listener, c replier) {
 	for {
 		conn, err := listener.Accept()
 		if err != nil {
@@ -280,7 +280,7 @@ func serveTCP(listener net.Listener, c counter) {
 	}
 }
 
-func serveQUIC(listener *quic.Listener, c counter) {
+func serveQUIC(listener *quic.Listener, c replier) {
 	for {
 		conn, err := listener.Accept(context.Background())
 		if err != nil {

@@ -12,7 +12,7 @@ const perMessage = 16 << 10
 
 // transfer answers a question for a whole zone (RFC 5936) or for what changed in
 // it (RFC 1995), message by message. It reports whether the query was one.
-func (c counter) transfer(data []byte, write func([]byte)) bool {
+func (c replier) transfer(data []byte, write func([]byte)) bool {
 	server, ok := c.host.(*authoritative)
 	query, err := wire.ReadMessage(data)
 	if !ok || err != nil || len(query.Questions) != 1 || server.State != Up {

@@ -25,7 +25,7 @@ func newZone(served Served) (*zone, error) {
 	}
 	z := &zone{origin: origin, nodes: map[wire.Name][]wire.Record{}, authority: !served.WithoutAuthority}
 	for _, r := range records {
-		if !r.Name.Under(origin) {
+		if !r.Name.IsSubdomainOf(origin) {
 			return nil, fmt.Errorf("zone %s: %s lies outside it", origin, r.Name)
 		}
 		owner := r.Name.Fold()
@@ -87,7 +87,7 @@ func (z *zone) answer(q wire.Question, m *wire.Message) {
 		}
 		if dname, alias, ok := z.dname(name); ok {
 			m.Answer = append(m.Answer, dname, alias)
-			if name, _ = alias.Target(); !name.Under(z.origin) {
+			if name, _ = alias.Target(); !name.IsSubdomainOf(z.origin) {
 				return
 			}
 			continue
@@ -116,7 +116,7 @@ func (z *zone) answer(q wire.Question, m *wire.Message) {
 			}
 		}
 		m.Answer = append(m.Answer, *alias)
-		if name, _ = alias.Target(); !name.Under(z.origin) {
+		if name, _ = alias.Target(); !name.IsSubdomainOf(z.origin) {
 			return
 		}
 	}
@@ -171,7 +171,7 @@ func (z *zone) glue(ns []wire.Record, m *wire.Message) {
 
 // wildcard returns the records that stand for a name that is not there (RFC 4592 §3.3.1).
 func (z *zone) wildcard(name wire.Name) ([]wire.Record, bool) {
-	for closest := name.Parent(); closest.Under(z.origin); closest = closest.Parent() {
+	for closest := name.Parent(); closest.IsSubdomainOf(z.origin); closest = closest.Parent() {
 		if _, exists := z.nodes[closest.Fold()]; exists {
 			star, err := closest.Child("*")
 			if err != nil {

@@ -13,7 +13,7 @@ const (
 )
 
 // flowKey is one direction of a connection.
-type flowKey struct{ from, to End }
+type flowKey struct{ from, to Endpoint }
 
 // flow is one direction of a TCP connection.
 type flow struct {

@@ -16,7 +16,7 @@ const (
 
 // fragmentKey tells whose part a fragment is.
 type fragmentKey struct {
-	from, to End
+	from, to Endpoint
 	id       uint32
 	protocol byte
 }

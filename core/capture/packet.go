@@ -11,12 +11,12 @@ import (
 // ICMP error says of one of them.
 type Packet struct {
 	Number   int
-	At       int64  // nanoseconds since 1970 UTC; 0 when not known
-	From, To End    // of an ICMP error: of the packet that it quotes
-	Payload  []byte // aliases the record; of an ICMP error: what it quotes of the payload
-	Cut      bool   // the capture holds less of it than was sent
-	Torn     bool   // of Cut: fragments of it are missing
-	Hops     uint8  // how many routers it may still pass (TTL, or hop limit)
+	At       int64    // nanoseconds since 1970 UTC; 0 when not known
+	From, To Endpoint // of an ICMP error: of the packet that it quotes
+	Payload  []byte   // aliases the record; of an ICMP error: what it quotes of the payload
+	Cut      bool     // the capture holds less of it than was sent
+	Torn     bool     // of Cut: fragments of it are missing
+	Hops     uint8    // how many routers it may still pass (TTL, or hop limit)
 	TCP      bool
 	Seq      uint32  // TCP
 	Flags    uint8   // TCP
@@ -325,7 +325,7 @@ func (d *Decoder) ipv6(data []byte, p *Packet) Contents {
 }
 
 // transport is what an IP packet carries. whole says that the capture has all of it.
-func (d *Decoder) transport(protocol byte, body []byte, from, to End, whole bool, p *Packet) Contents {
+func (d *Decoder) transport(protocol byte, body []byte, from, to Endpoint, whole bool, p *Packet) Contents {
 	switch protocol {
 	case protocolUDP:
 		return d.udp(body, from, to, whole, p)
@@ -343,7 +343,7 @@ func (d *Decoder) transport(protocol byte, body []byte, from, to End, whole bool
 	return Other
 }
 
-func (d *Decoder) udp(data []byte, from, to End, whole bool, p *Packet) Contents {
+func (d *Decoder) udp(data []byte, from, to Endpoint, whole bool, p *Packet) Contents {
 	if len(data) < 8 {
 		return d.bad("UDP", data, tooShort)
 	}
@@ -371,7 +371,7 @@ func (d *Decoder) udp(data []byte, from, to End, whole bool, p *Packet) Contents
 	return Datagram
 }
 
-func (d *Decoder) tcp(data []byte, from, to End, whole bool, p *Packet) Contents {
+func (d *Decoder) tcp(data []byte, from, to Endpoint, whole bool, p *Packet) Contents {
 	if len(data) < 20 {
 		return d.bad("TCP", data, tooShort)
 	}
@@ -432,7 +432,7 @@ var (
 )
 
 // icmp reads an error and the packet that it quotes.
-func (d *Decoder) icmp(data []byte, reporter End, reasons map[[2]byte]string, p *Packet) Contents {
+func (d *Decoder) icmp(data []byte, reporter Endpoint, reasons map[[2]byte]string, p *Packet) Contents {
 	if len(data) < 8 {
 		return d.bad("ICMP", data, tooShort)
 	}
@@ -463,7 +463,7 @@ func (d *Decoder) icmp(data []byte, reporter End, reasons map[[2]byte]string, p 
 }
 
 // quotedIP takes the beginning of an IP packet apart.
-func quotedIP(data []byte) (from, to End, protocol byte, body []byte) {
+func quotedIP(data []byte) (from, to Endpoint, protocol byte, body []byte) {
 	switch {
 	case len(data) >= 20 && data[0]>>4 == 4 && len(data) >= int(data[0]&15)*4 && data[0]&15 >= 5:
 		return host4(data[12:16]), host4(data[16:20]), data[9], data[int(data[0]&15)*4:]

@@ -242,12 +242,12 @@ func TestStreams(t *testing.T) {
 			s := NewStreams(func(p *Packet) { got = append(got, string(p.Payload[12:])) })
 			base := uint32(0xffffffe0) // the numbers wrap on the way
 			if tt.syn {
-				s.Segment(&Packet{From: EndOf(client), To: EndOf(server), Flags: SYN, Seq: base - 1})
+				s.Segment(&Packet{From: EndpointOf(client), To: EndpointOf(server), Flags: SYN, Seq: base - 1})
 			}
 			for i, p := range tt.parts {
-				s.Segment(&Packet{Number: i + 1, From: EndOf(client), To: EndOf(server), Flags: ACK, Seq: base + uint32(p.from), Payload: all[p.from:p.to]})
+				s.Segment(&Packet{Number: i + 1, From: EndpointOf(client), To: EndpointOf(server), Flags: ACK, Seq: base + uint32(p.from), Payload: all[p.from:p.to]})
 			}
-			s.Segment(&Packet{From: EndOf(client), To: EndOf(server), Flags: FIN, Seq: base + uint32(len(all))})
+			s.Segment(&Packet{From: EndpointOf(client), To: EndpointOf(server), Flags: FIN, Seq: base + uint32(len(all))})
 			s.Close()
 			assert.Equal(t, tt.want, got)
 			assert.Equal(t, tt.gaps, s.Gaps)
@@ -257,8 +257,8 @@ func TestStreams(t *testing.T) {
 	t.Run("a flood of connections is bounded", func(t *testing.T) {
 		s := NewStreams(func(*Packet) {})
 		for i := range 3 * maxFlows {
-			s.Segment(&Packet{From: EndOf(netip.AddrPortFrom(client.Addr(), uint16(i))), To: EndOf(server), Flags: SYN, Seq: 1})
-			s.Segment(&Packet{From: EndOf(netip.AddrPortFrom(client.Addr(), uint16(i))), To: EndOf(server), Seq: 1000, Payload: all})
+			s.Segment(&Packet{From: EndpointOf(netip.AddrPortFrom(client.Addr(), uint16(i))), To: EndpointOf(server), Flags: SYN, Seq: 1})
+			s.Segment(&Packet{From: EndpointOf(netip.AddrPortFrom(client.Addr(), uint16(i))), To: EndpointOf(server), Seq: 1000, Payload: all})
 		}
 		assert.LessOrEqual(t, len(s.flows), maxFlows)
 	})
@@ -271,7 +271,7 @@ func FuzzStreams(f *testing.F) {
 		s := NewStreams(func(p *Packet) { require.LessOrEqual(t, len(p.Payload), len(data)) })
 		for i := 0; i+1 < len(cuts); i += 2 {
 			from := min(int(cuts[i]), len(data))
-			s.Segment(&Packet{From: EndOf(client), To: EndOf(server), Flags: cuts[i] & 4, Seq: uint32(from), Payload: data[from:min(from+int(cuts[i+1]), len(data))]})
+			s.Segment(&Packet{From: EndpointOf(client), To: EndpointOf(server), Flags: cuts[i] & 4, Seq: uint32(from), Payload: data[from:min(from+int(cuts[i+1]), len(data))]})
 		}
 		s.Close()
 	})

@@ -117,13 +117,13 @@ func (p *Packet) plain(h *Header, payload []byte) {
 type Header [toPayload - toIP]byte
 
 // From is whom the datagram is from.
-func (h *Header) From() End { return h.end(12, 20) }
+func (h *Header) From() Endpoint { return h.end(12, 20) }
 
 // To is whom it is to.
-func (h *Header) To() End { return h.end(16, 22) }
+func (h *Header) To() Endpoint { return h.end(16, 22) }
 
-func (h *Header) end(address, port int) End {
-	return End{low: uint64(binary.BigEndian.Uint32(h[address:])), port: binary.BigEndian.Uint16(h[port:]), family: 4}
+func (h *Header) end(address, port int) Endpoint {
+	return Endpoint{low: uint64(binary.BigEndian.Uint32(h[address:])), port: binary.BigEndian.Uint16(h[port:]), family: 4}
 }
 
 // Ports are the ports of both ends.

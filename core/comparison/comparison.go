@@ -152,7 +152,7 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	if !failed {
 		return f, false
 	}
-	if e.Outcome == exchange.Unreachable && e.Err != nil && !exchange.Refusal(e.Err) {
+	if e.Outcome == exchange.Unreachable && e.Err != nil && !exchange.RefusedByNetwork(e.Err) {
 		f = finding.New(row.code, finding.Fault, about(e), fmt.Sprintf("%s: no connection could be made: %v.", e.Server.Name(), e.Err), e.Number)
 		if _, insecure := errors.AsType[*exchange.HandshakeError](e.Err); insecure {
 			f.Next = "Check which name and issuer the server's certificate should have, and do not use the server until that is clear."

@@ -36,7 +36,7 @@ func (s says) member(t testing.TB, number int) Member {
 		m.Answer = append(m.Answer, wire.Record{Name: question.Name, Type: wire.A, Class: wire.IN, TTL: s.ttl, Data: data})
 	}
 	if len(s.values) == 0 && s.code != wire.ServFail {
-		soa := wire.Authority{MName: wire.Root, RName: wire.Root, Minimum: 300}
+		soa := wire.SOAData{MName: wire.Root, RName: wire.Root, Minimum: 300}
 		m.Authority = []wire.Record{{Name: question.Name.Parent(), Type: wire.SOA, Class: wire.IN, TTL: s.ttl, Data: soa.Data()}}
 	}
 	e := &exchange.Exchange{Number: number, Question: question, Reply: m, Outcome: exchange.Judge(question, m),

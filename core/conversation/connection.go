@@ -20,7 +20,7 @@ type connections struct {
 }
 
 type attempt struct {
-	client, server capture.End
+	client, server capture.Endpoint
 	at             int64 // when it was asked for first, nanoseconds since 1970 UTC
 	packet         int   // in which
 	state          connection
@@ -34,7 +34,7 @@ func (c *connections) newest(yield func(*attempt) bool) {
 }
 
 // of is the newest between two ends; nil: there is none.
-func (c *connections) of(client, server capture.End) *attempt {
+func (c *connections) of(client, server capture.Endpoint) *attempt {
 	for a := range c.newest {
 		if a.client == client && a.server == server {
 			return a
@@ -44,7 +44,7 @@ func (c *connections) of(client, server capture.End) *attempt {
 }
 
 // Connecting takes a segment that begins a TCP connection, accepts or resets it.
-func (p *Pairer) Connecting(s *capture.Packet) {
+func (p *pairer) Connecting(s *capture.Packet) {
 	c := &p.connections
 	client, server := s.To, s.From
 	p.now = max(p.now, s.At)
@@ -67,7 +67,7 @@ func (p *Pairer) Connecting(s *capture.Packet) {
 }
 
 // forget tells of a connection that did not come about, unless an exchange has told of it.
-func (p *Pairer) forget(a *attempt) {
+func (p *pairer) forget(a *attempt) {
 	if p.Unconnected != nil && !a.told && (a.state == refused || a.state == wanted && p.now-a.at >= endOfCapture) {
 		p.Unconnected(a)
 	}
@@ -76,7 +76,7 @@ func (p *Pairer) forget(a *attempt) {
 
 // after is what became of the first connection that a client asked its server for once the
 // reply of an exchange had come.
-func (c *connections) after(pair *Pair, now int64) (state connection) {
+func (c *connections) after(pair *Transaction, now int64) (state connection) {
 	for a := range c.newest {
 		if a.at < pair.Received {
 			break

@@ -170,7 +170,7 @@ func TestRead(t *testing.T) {
 			return []packet{with(ask, later(time.Duration(i)*100*ms), id(uint16(i))), with(answer, later(time.Duration(i)*100*ms), id(uint16(i)), code(wire.NXDomain))}
 		}), slices.Repeat([]exchange.Outcome{exchange.NoName}, 12), []string{"note failed"}, 0},
 		{"an answer for what does not exist", []packet{with(ask, by(office)), with(answer, by(office), code(wire.NXDomain)), with(ask, at(9*second), id(3)), with(answer, at(9*second+20*ms), id(3))}, []exchange.Outcome{exchange.NoName, answered}, []string{"fault answer-rewritten", "note failed"}, 0},
-		{"questions without any reply", many(5, func(i int) []packet { return []packet{with(ask, id(uint16(i)), name(string(rune('a'+i))+".example"))} }), slices.Repeat([]exchange.Outcome{Open}, 5), []string{"concern one-sided"}, 0},
+		{"questions without any reply", many(5, func(i int) []packet { return []packet{with(ask, id(uint16(i)), name(string(rune('a'+i))+".example"))} }), slices.Repeat([]exchange.Outcome{exchange.Open}, 5), []string{"concern one-sided"}, 0},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			packets := tt.packets
@@ -246,24 +246,24 @@ func TestChoice(t *testing.T) {
 		{at: 3 * time.Second, client: isp, id: 3, name: "1.0/25.2.0.192.in-addr.arpa", t: wire.PTR}, {at: 3010 * time.Millisecond, client: isp, id: 3, name: "1.0/25.2.0.192.in-addr.arpa", t: wire.PTR, reply: true}}
 	for _, tt := range []struct {
 		name   string
-		choice Choice
+		choice Filter
 		want   []int
 	}{
-		{"everything", Choice{}, []int{1, 2, 3}},
-		{"a pattern", Choice{Names: []string{"WWW.*"}}, []int{1}},
-		{"a pattern of names with slashes", Choice{Names: []string{"*.in-addr.arpa."}}, []int{3}},
-		{"a zone", Choice{Under: wire.MustParseName("test")}, []int{2}},
-		{"a type", Choice{Types: []wire.Type{wire.A}}, []int{1}},
-		{"an outcome", Choice{Outcomes: []exchange.Outcome{exchange.NoName}}, []int{2}},
-		{"a client", Choice{Clients: []netip.Prefix{netip.MustParsePrefix("192.0.2.22/32")}}, []int{2}},
-		{"a server", Choice{Servers: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, nil},
-		{"an ID", Choice{ID: new(uint16(1))}, []int{1}},
-		{"slow ones", Choice{Slower: 100 * time.Millisecond}, []int{1}},
-		{"a time", Choice{From: begin.Add(500 * time.Millisecond), To: begin.Add(2 * time.Second)}, []int{2}},
-		{"a finding", Choice{Finding: finding.Failed}, []int{2}},
-		{"a condition", Choice{Where: `took > 0.1 || name startsWith "mail" && rcode != "NXDOMAIN"`}, []int{1}},
-		{"values", Choice{Where: `"192.0.2.1" in values && "failed" not in findings`}, []int{1}},
-		{"two at once", Choice{Types: []wire.Type{wire.A}, Outcomes: []exchange.Outcome{exchange.NoName}}, nil},
+		{"everything", Filter{}, []int{1, 2, 3}},
+		{"a pattern", Filter{Names: []string{"WWW.*"}}, []int{1}},
+		{"a pattern of names with slashes", Filter{Names: []string{"*.in-addr.arpa."}}, []int{3}},
+		{"a zone", Filter{Under: wire.MustParseName("test")}, []int{2}},
+		{"a type", Filter{Types: []wire.Type{wire.A}}, []int{1}},
+		{"an outcome", Filter{Outcomes: []exchange.Outcome{exchange.NoName}}, []int{2}},
+		{"a client", Filter{Clients: []netip.Prefix{netip.MustParsePrefix("192.0.2.22/32")}}, []int{2}},
+		{"a server", Filter{Servers: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, nil},
+		{"an ID", Filter{ID: new(uint16(1))}, []int{1}},
+		{"slow ones", Filter{Slower: 100 * time.Millisecond}, []int{1}},
+		{"a time", Filter{From: begin.Add(500 * time.Millisecond), To: begin.Add(2 * time.Second)}, []int{2}},
+		{"a finding", Filter{Finding: finding.Failed}, []int{2}},
+		{"a condition", Filter{Where: `took > 0.1 || name startsWith "mail" && rcode != "NXDOMAIN"`}, []int{1}},
+		{"values", Filter{Where: `"192.0.2.1" in values && "failed" not in findings`}, []int{1}},
+		{"two at once", Filter{Types: []wire.Type{wire.A}, Outcomes: []exchange.Outcome{exchange.NoName}}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			choose, err := tt.choice.Compile()
@@ -278,7 +278,7 @@ func TestChoice(t *testing.T) {
 			assert.Equal(t, len(tt.want), o.Exchanges)
 		})
 	}
-	for _, bad := range []Choice{{Where: "took >"}, {Where: "took"}, {Where: "colour == 1"}, {Names: []string{"[a"}}} {
+	for _, bad := range []Filter{{Where: "took >"}, {Where: "took"}, {Where: "colour == 1"}, {Names: []string{"[a"}}} {
 		_, err := bad.Compile()
 		require.ErrorIs(t, err, ErrCondition)
 	}
@@ -340,14 +340,14 @@ func traffic(t testing.TB, pairs int) *chunk {
 			r := capture.Record{Number: c.count + 1, At: int64(i) * 1e6, Link: capture.Ethernet, Data: frame, Length: len(frame)}
 			var p capture.Packet
 			require.Equal(t, capture.Datagram, decoder.Decode(&r, &p))
-			require.NoError(t, c.read(&p, p.Payload, &wire.Familiar{}))
+			require.NoError(t, c.read(&p, p.Payload, &wire.NameCache{}))
 		}
 	}
 	return c
 }
 
 // each pairs the messages of a chunk.
-func (c *chunk) each(pairer *Pairer) {
+func (c *chunk) each(pairer *pairer) {
 	for i := range c.count {
 		pairer.Message(&c.messages[i], &c.envelopes, c.places[i])
 	}
@@ -355,7 +355,7 @@ func (c *chunk) each(pairer *Pairer) {
 
 func TestPairingAllocatesNothingForAPacket(t *testing.T) {
 	messages := traffic(t, 100)
-	pairer := NewPairer(func(p *Pair) { p.Outcome() })
+	pairer := newPairer(func(p *Transaction) { p.Outcome() })
 	run := func() {
 		messages.each(pairer)
 		pairer.Close()
@@ -387,7 +387,7 @@ func bigFile(t testing.TB, packets int) []byte {
 
 func BenchmarkPairing(b *testing.B) {
 	messages := traffic(b, 1000)
-	pairer := NewPairer(func(p *Pair) { p.Outcome() })
+	pairer := newPairer(func(p *Transaction) { p.Outcome() })
 	size := 0
 	for _, e := range messages.rare {
 		size += len(e.message.Bytes())
@@ -436,7 +436,7 @@ func TestWhatWaitsIsKept(t *testing.T) {
 		packets = append(packets, packet{at: at, client: till, id: uint16(i), name: n}, packet{at: at, client: till, id: uint16(i), name: n, reply: true})
 	}
 	packets = append(packets, packet{at: 5 * time.Second, client: desk, id: 1, name: "late.example", reply: true})
-	o, err := Read(t.Context(), []*capture.Reader{file(t, packets...)}, Options{Keep: -1, Also: func(p *Pair) bool { return p.Number == 1 }})
+	o, err := Read(t.Context(), []*capture.Reader{file(t, packets...)}, Options{Keep: -1, Also: func(p *Transaction) bool { return p.Number == 1 }})
 	require.NoError(t, err)
 	require.Len(t, o.Kept, 1)
 	e := &o.Kept[0]

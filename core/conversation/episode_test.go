@@ -13,6 +13,7 @@ import (
 	"unquil/core/capture"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/sequence"
 	"unquil/core/wire"
 )
 
@@ -39,7 +40,7 @@ func TestEpisodes(t *testing.T) {
 	o, err := Read(t.Context(), []*capture.Reader{file(t, sorted(packets)...)}, Options{})
 	require.NoError(t, err)
 	var got []string
-	for _, p := range o.Episodes() {
+	for _, p := range sequence.Episodes(o.Kept) {
 		line := p.Client.String() + " " + p.Took.String()
 		for _, a := range p.Asked {
 			line += " " + strings.Repeat(">", a.Depth) + a.Exchange.Question.Name.Spoken()
@@ -120,14 +121,14 @@ func TestPaths(t *testing.T) {
 	}{
 		{"to its answer", []sent{ask(21*ms, own, "5003", 4), {30 * ms, own, "192.0.2.53:5003", answer}}, true, 3, exchange.Answered},
 		{"to a server that refuses", []sent{ask(21*ms, own, "5003", 4), {30 * ms, own, "192.0.2.53:5003", refusal}}, false, 3, exchange.Refused},
-		{"to a server that is silent", []sent{ask(21*ms, own, "5003", 4)}, false, 3, Open},
+		{"to a server that is silent", []sent{ask(21*ms, own, "5003", 4)}, false, 3, exchange.Open},
 		{"no further than the capture", nil, false, 2, exchange.Referral},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			all := append(append([]sent{}, walk...), tt.end...)
 			o, err := Read(t.Context(), []*capture.Reader{capturesOf(t, all...)}, Options{})
 			require.NoError(t, err)
-			paths := o.Paths()
+			paths := sequence.ResolverWalks(o.Kept)
 			require.Len(t, paths, 1)
 			p := paths[0]
 			assert.Equal(t, tt.ended, p.Ended())
@@ -194,9 +195,9 @@ func TestPicked(t *testing.T) {
 	packets := []packet{{client: desk, id: 1, name: "www.example"}, {at: time.Second, client: desk, id: 1, name: "www.example"}, {at: 1020 * time.Millisecond, client: desk, id: 1, name: "www.example", reply: true},
 		{at: 2 * time.Second, client: till, id: 2, name: "other.example"}}
 	open := func() ([]*capture.Reader, error) { return []*capture.Reader{file(t, packets...)}, nil }
-	var picked Picked
+	var picked PacketSelection
 	readers, _ := open()
-	_, err := Read(t.Context(), readers, Options{Choose: func(p *Pair) bool { return p.Client().AddrPort() == desk }, Each: picked.Add})
+	_, err := Read(t.Context(), readers, Options{Choose: func(p *Transaction) bool { return p.Client().AddrPort() == desk }, Each: picked.Add})
 	require.NoError(t, err)
 	var out bytes.Buffer
 	written, err := picked.Write(&out, open)
@@ -210,7 +211,7 @@ func TestPicked(t *testing.T) {
 		comments = append(comments, string(record.Comment))
 	}
 	assert.Equal(t, []string{"repeated-query", "", ""}, comments)
-	looks, err := Looks([]int{3}, []*capture.Reader{file(t, packets...)}, nil)
+	looks, err := WholePackets([]int{3}, []*capture.Reader{file(t, packets...)}, nil)
 	require.NoError(t, err)
 	require.Len(t, looks[3].Layers, 3)
 	assert.Equal(t, "IPv4", looks[3].Layers[1].Name)

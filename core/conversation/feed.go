@@ -7,20 +7,22 @@ import (
 	"strings"
 
 	"unquil/core/capture"
+	"unquil/core/evidence"
 	"unquil/core/exchange"
+	"unquil/core/hello"
 	"unquil/core/wire"
 )
 
 // Options says how to read a capture. The zero value is ready to use.
 type Options struct {
-	Ports    []uint16         // where DNS messages are looked for besides 53, 5353 and 5355
-	HTTPS    []string         // names of hosts that take DNS over HTTPS, besides those that say so by their name
-	Progress func(int64)      // is called now and then with the bytes read so far; nil: nobody
-	Keep     int              // how many exchanges the overview keeps; 0 means 10,000, less than 0 none
-	Also     func(*Pair) bool // which exchanges it keeps beyond those, at most as many again; nil: none
-	Choose   func(*Pair) bool // which exchanges count; nil: all
-	Late     *Late            // what an earlier reading found; nil: nothing
-	Each     func(*Pair)      // is called with every exchange that counts; nil: nobody
+	Ports    []uint16                // where DNS messages are looked for besides 53, 5353 and 5355
+	HTTPS    []string                // names of hosts that take DNS over HTTPS, besides those that say so by their name
+	Progress func(int64)             // is called now and then with the bytes read so far; nil: nobody
+	Keep     int                     // how many exchanges the overview keeps; 0 means 10,000, less than 0 none
+	Also     func(*Transaction) bool // which exchanges it keeps beyond those, at most as many again; nil: none
+	Choose   func(*Transaction) bool // which exchanges count; nil: all
+	Late     *LaterFindings          // what an earlier reading found; nil: nothing
+	Each     func(*Transaction)      // is called with every exchange that counts; nil: nobody
 }
 
 // The ports where messages are looked for.
@@ -56,9 +58,9 @@ type item struct {
 // chunk is what some part of a file came to.
 type chunk struct {
 	envelopes
-	count       int       // of the messages
-	messages    []Message // and room for more
-	places      []place   // of the envelopes of the messages
+	count       int               // of the messages
+	messages    []capturedMessage // and room for more
+	places      []place           // of the envelopes of the messages
 	items       []item
 	arena       []byte // payloads that do not lie in the batch
 	packets     int
@@ -76,13 +78,13 @@ type feed struct {
 	free    chan *chunk
 	decoder capture.Decoder
 	streams *capture.Streams
-	secure  map[[2]capture.End]bool // HTTPS connections known to carry DNS
-	hellos  hellos
+	secure  map[[2]capture.Endpoint]bool // HTTPS connections known to carry DNS
+	hellos  hello.QUIC
 	now     *chunk
 	rec     *capture.Record // that is being read; nil of plain datagrams
 	kept    bool            // it is evidence that this program wrote
 	packet  capture.Packet
-	names   wire.Familiar
+	names   wire.NameCache
 	gaps    int
 	odd     int // malformed packets that were handed on as items
 	all     [chunks]chunk
@@ -100,7 +102,7 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 	for i := range f.all {
 		f.free <- &f.all[i]
 	}
-	f.secure = map[[2]capture.End]bool{}
+	f.secure = map[[2]capture.Endpoint]bool{}
 	f.decoder.Torn = func(p *capture.Packet) { f.datagram(p, true) }
 	f.streams = capture.NewStreams(func(p *capture.Packet) { f.message(p, true) })
 	var err error
@@ -212,7 +214,7 @@ func (f *feed) plains(r *capture.Reader) bool {
 
 // plain reads the message in a plain datagram and adds it, and reports whether that was
 // like most are.
-func (c *chunk) plain(number int, at int64, where capture.Place, h *capture.Header, payload []byte, names *wire.Familiar) bool {
+func (c *chunk) plain(number int, at int64, where capture.Place, h *capture.Header, payload []byte, names *wire.NameCache) bool {
 	if c.count == len(c.messages) {
 		c.grow()
 	}
@@ -245,7 +247,7 @@ func (f *feed) seen(at int64) {
 func (f *feed) record(r *capture.Record, lent bool) {
 	f.seen(r.At)
 	c, p := f.now, &f.packet
-	f.rec, f.kept = r, bytes.HasPrefix(r.Comment, []byte(kept))
+	f.rec, f.kept = r, bytes.HasPrefix(r.Comment, []byte(evidence.Mark))
 	switch f.decoder.Decode(r, p) {
 	case capture.Datagram:
 		f.datagram(p, lent || f.decoder.Lends())
@@ -295,11 +297,11 @@ func (f *feed) datagram(p *capture.Packet, lent bool) {
 			f.add(p, isLocal)
 		}
 	case to == securePort:
-		f.add(p, isEncrypted).host = f.hellos.name(p)
+		f.add(p, isEncrypted).host = f.hellos.ServerName(p)
 	case from == securePort:
 		f.add(p, isEncrypted)
 	case to == httpsPort:
-		f.https(p, f.hellos.name(p))
+		f.https(p, f.hellos.ServerName(p))
 	case from == httpsPort:
 		f.httpsReply(p)
 	}
@@ -314,9 +316,9 @@ func (f *feed) segment(p *capture.Packet) {
 		}
 		f.streams.Segment(p)
 	case from == securePort || to == securePort:
-		f.add(p, isEncrypted).host = tlsName(p.Payload)
+		f.add(p, isEncrypted).host = hello.ServerName(p.Payload)
 	case to == httpsPort:
-		f.https(p, tlsName(p.Payload))
+		f.https(p, hello.ServerName(p.Payload))
 	case from == httpsPort:
 		f.httpsReply(p)
 	}
@@ -324,7 +326,7 @@ func (f *feed) segment(p *capture.Packet) {
 
 // https is a packet to a web server, with the host name that it shows; "" for none.
 func (f *feed) https(p *capture.Packet, host string) {
-	connection := [2]capture.End{p.From, p.To}
+	connection := [2]capture.Endpoint{p.From, p.To}
 	if host != "" && f.carriesDNS(host) && len(f.secure) < maxSecure {
 		f.secure[connection] = true
 	}
@@ -334,7 +336,7 @@ func (f *feed) https(p *capture.Packet, host string) {
 }
 
 func (f *feed) httpsReply(p *capture.Packet) {
-	if len(f.secure) > 0 && f.secure[[2]capture.End{p.To, p.From}] {
+	if len(f.secure) > 0 && f.secure[[2]capture.Endpoint{p.To, p.From}] {
 		f.add(p, isEncrypted)
 	}
 }
@@ -368,14 +370,14 @@ func (f *feed) message(p *capture.Packet, lent bool) {
 		f.add(p, isUnreadable).err = err
 		return
 	}
-	if f.rec != nil && len(f.rec.Comment) > 0 && p.Number == f.rec.Number && bytes.HasSuffix(f.rec.Comment, []byte(waitedOut)) {
+	if f.rec != nil && len(f.rec.Comment) > 0 && p.Number == f.rec.Number && bytes.HasSuffix(f.rec.Comment, []byte(evidence.GivenUp)) {
 		c.messages[c.count-1].traits |= isWaited
 	}
 }
 
 // read reads the message in a packet and adds it. Its payload has to stay. The error is a
 // *wire.ParseError.
-func (c *chunk) read(p *capture.Packet, payload []byte, names *wire.Familiar) error {
+func (c *chunk) read(p *capture.Packet, payload []byte, names *wire.NameCache) error {
 	if c.count == len(c.messages) {
 		c.grow()
 	}
@@ -392,7 +394,7 @@ func (c *chunk) read(p *capture.Packet, payload []byte, names *wire.Familiar) er
 // grow makes room for more messages.
 func (c *chunk) grow() {
 	more := max(c.count, 1024)
-	c.messages, c.places = append(c.messages, make([]Message, more)...), append(c.places, make([]place, more)...)
+	c.messages, c.places = append(c.messages, make([]capturedMessage, more)...), append(c.places, make([]place, more)...)
 }
 
 // keep copies bytes that will not stay.

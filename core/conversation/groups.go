@@ -31,7 +31,9 @@ type groupKey struct {
 }
 
 // both is what findings about an exchange's client and server share.
-func (p *Pair) both() groupKey { return groupKey{client: p.Client().Addr(), server: p.Server().Addr()} }
+func (p *Transaction) both() groupKey {
+	return groupKey{client: p.Client().Addr(), server: p.Server().Addr()}
+}
 
 // as is the key of findings with a code.
 func (k groupKey) as(code finding.Code) groupKey {
@@ -93,7 +95,7 @@ func (g *groups) of(k groupKey, severity finding.Severity) *group {
 }
 
 // find counts an exchange to a group. It allocates only while the group is new.
-func (o *Overview) find(k groupKey, severity finding.Severity, p *Pair) *group {
+func (o *Overview) find(k groupKey, severity finding.Severity, p *Transaction) *group {
 	p.Codes = append(p.Codes, k.code)
 	if o.muted {
 		return &o.nobody
@@ -104,7 +106,7 @@ func (o *Overview) find(k groupKey, severity finding.Severity, p *Pair) *group {
 }
 
 // add counts an exchange to a group.
-func (g *group) add(p *Pair) {
+func (g *group) add(p *Transaction) {
 	g.count++
 	if len(g.evidence) < maxEvidence {
 		g.evidence = append(g.evidence, p.Number)
@@ -307,7 +309,7 @@ var sentences = map[finding.Code]func(g *group) string{
 	},
 	finding.HalfFails: func(g *group) string {
 		how := fmt.Sprintf("took up to %s", spoken(g.most))
-		if Failed(g.outcome) {
+		if g.outcome.Failed() {
 			how = "failed (" + outcomeWords(g.outcome) + ")"
 		}
 		return fmt.Sprintf("Of %s paired IPv4 and IPv6 queries to %s, one was answered and the other %s, %s: %s.", g.whose(), g.server, how, wording.Times(g.count), g.about())

@@ -28,7 +28,7 @@ const (
 )
 
 // judge says what is remarkable about one exchange.
-func (o *Overview) judge(p *Pair, of *Stat) {
+func (o *Overview) judge(p *Transaction, of *Stat) {
 	if !p.ordinary() {
 		o.remarkable(p, of)
 	} else if p.kind == exchange.UsualNoName {
@@ -37,7 +37,7 @@ func (o *Overview) judge(p *Pair, of *Stat) {
 }
 
 // remarkable is judge for an exchange that is not ordinary.
-func (o *Overview) remarkable(p *Pair, of *Stat) {
+func (o *Overview) remarkable(p *Transaction, of *Stat) {
 	outcome, took := p.Outcome(), p.Took()
 	server, rel := p.Server().Addr(), p.Related()
 	both := p.both()
@@ -74,12 +74,12 @@ func (o *Overview) remarkable(p *Pair, of *Stat) {
 		}
 	case outcome == exchange.NoName:
 		o.denies(p, of)
-	case outcome == CutOff && p.Torn: // told below
-	case outcome == CutOff:
+	case outcome == exchange.CutOff && p.Torn: // told below
+	case outcome == exchange.CutOff:
 		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture has only part of its reply"}, finding.Note, p)
 	case outcome == exchange.Refused && p.of.IsTransfer():
 		o.find(both.as(finding.TransferRefused), finding.Note, p)
-	case Failed(outcome):
+	case outcome.Failed():
 		g := o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Fault, p)
 		if rel.After.Number > 0 && rel.After.Server != p.Server() {
 			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
@@ -110,7 +110,7 @@ func (o *Overview) remarkable(p *Pair, of *Stat) {
 		p.Codes = append(p.Codes, finding.UnsolicitedReply) // counted as they came
 	}
 	if h := p.Half(); h.Good {
-		if Failed(outcome) && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*h.Took && took > h.Took+halfLate {
+		if outcome.Failed() && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*h.Took && took > h.Took+halfLate {
 			k := both.as(finding.HalfFails)
 			k.outcome = outcome
 			g := o.find(k, finding.Concern, p)
@@ -120,24 +120,24 @@ func (o *Overview) remarkable(p *Pair, of *Stat) {
 }
 
 // looped counts an exchange whose question's packet went round in a loop.
-func (o *Overview) looped(p *Pair) {
+func (o *Overview) looped(p *Transaction) {
 	g := o.find(p.both().as(finding.LoopedQuery), finding.Fault, p)
 	g.most = max(g.most, time.Duration(p.rel.Copies))
 }
 
 // repeated counts an exchange whose client had asked the same already, so long before.
-func (o *Overview) repeated(p *Pair, after time.Duration) {
+func (o *Overview) repeated(p *Transaction, after time.Duration) {
 	g := o.find(p.both().as(finding.RepeatedQuery), finding.Note, p)
 	g.most = max(g.most, after)
 }
 
 // differs counts an exchange with two replies that say different things.
-func (o *Overview) differs(p *Pair) {
+func (o *Overview) differs(p *Transaction) {
 	o.find(p.both().as(finding.RepliesDiffer), finding.Fault, p).packet(p.rel.OtherIn, "")
 }
 
 // denies counts an exchange in which a server said that there is no such name.
-func (o *Overview) denies(p *Pair, server *Stat) {
+func (o *Overview) denies(p *Transaction, server *Stat) {
 	if g := server.denials; g != nil && !o.muted {
 		p.Codes = append(p.Codes, g.code)
 		g.add(p)
@@ -180,7 +180,7 @@ type missing struct {
 
 // missingNames sees the search list at work: a name that does not exist, and then the
 // same without its end, or with another; and many in a row that do not exist.
-func (o *Overview) missingNames(p *Pair, stat *Stat) {
+func (o *Overview) missingNames(p *Transaction, stat *Stat) {
 	c, sent := stat.missing, p.First.At
 	if stat == &o.clients.rest || p.size == 0 || c != nil && p.kind != exchange.UsualNoName && sent-c.last > suffixWithin {
 		return
@@ -269,7 +269,7 @@ func (n *noticed) add(hash uint64)      { n[hash>>6%64] |= 1 << (hash % 64) }
 func (n *noticed) has(hash uint64) bool { return n[hash>>6%64]&(1<<(hash%64)) != 0 }
 
 // answers sees answers made up for names that do not exist, and TTLs counting down.
-func (o *Overview) answers(p *Pair, server *Stat) {
+func (o *Overview) answers(p *Transaction, server *Stat) {
 	question := p.question
 	switch p.kind {
 	case exchange.UsualNoName:
@@ -314,7 +314,7 @@ const marks = 1 << 12
 func (s *Stat) HasCache() bool { return s.hasCache }
 
 // unsolicited counts a reply that answers no question of the capture.
-func (o *Overview) unsolicited(m *Message, e *Envelope, fits *Pair) {
+func (o *Overview) unsolicited(m *capturedMessage, e *envelope, fits *Transaction) {
 	o.Unsolicited++
 	k := groupKey{code: finding.UnsolicitedReply, client: e.Client.Addr(), server: e.Server.Addr()}
 	severity := finding.Note
@@ -350,7 +350,7 @@ func (o *Overview) unconnected(a *attempt) {
 const overTCP = "tcp"
 
 // revised judges what came of an exchange after it was counted.
-func (o *Overview) revised(p *Pair) {
+func (o *Overview) revised(p *Transaction) {
 	if o.options.Choose != nil && !o.chosen.has(p.Number) {
 		return
 	}

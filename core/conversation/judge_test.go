@@ -89,13 +89,13 @@ func TestPartsOfReplies(t *testing.T) {
 	}{
 		{"cut behind its question", func(w *capture.Writer) error {
 			return w.Record(&capture.Record{At: begin.Add(answer.at).UnixNano(), Link: capture.Ethernet, Data: whole[:len(whole)-6], Length: len(whole)}, "")
-		}, CutOff, "the capture has only part of its reply"},
+		}, exchange.CutOff, "the capture has only part of its reply"},
 		{"cut within its question", func(w *capture.Writer) error {
 			return w.Record(&capture.Record{At: begin.Add(answer.at).UnixNano(), Link: capture.Ethernet, Data: whole[:14+28+16], Length: len(whole)}, "")
-		}, CutOff, "the capture has only part of its reply"},
+		}, exchange.CutOff, "the capture has only part of its reply"},
 		{"its second fragment is missing", func(w *capture.Writer) error {
 			return w.Packet(begin.Add(answer.at), capture.Fragments(whole, 7, 48)[0], "")
-		}, CutOff, "fragments of its reply are missing"},
+		}, exchange.CutOff, "fragments of its reply are missing"},
 		{"all of it, in fragments", func(w *capture.Writer) error {
 			for _, part := range capture.Fragments(whole, 7, 48) {
 				if err := w.Packet(begin.Add(answer.at), part, ""); err != nil {
@@ -158,15 +158,15 @@ func TestManyOfOneKindAreOneFinding(t *testing.T) {
 // More questions than can be open at once are given up, and that is told.
 func TestTooManyOpen(t *testing.T) {
 	emitted := 0
-	pairer := NewPairer(func(*Pair) { emitted++ })
-	p := capture.Packet{To: capture.EndOf(isp), At: 1}
+	pairer := newPairer(func(*Transaction) { emitted++ })
+	p := capture.Packet{To: capture.EndpointOf(isp), At: 1}
 	query, err := (&wire.Message{Questions: []wire.Question{{Name: wire.MustParseName("www.tarn.example"), Type: wire.A, Class: wire.IN}}}).Bytes()
 	require.NoError(t, err)
 	p.Payload = query
 	for i := range maxOpen + 100 {
-		p.From = capture.EndOf(netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), 5000))
+		p.From = capture.EndpointOf(netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), 5000))
 		c := &chunk{}
-		require.NoError(t, c.read(&p, p.Payload, &wire.Familiar{}))
+		require.NoError(t, c.read(&p, p.Payload, &wire.NameCache{}))
 		c.each(pairer)
 		pairer.Keep(&c.envelopes)
 	}
@@ -180,7 +180,7 @@ func TestFindingsOfAChoice(t *testing.T) {
 	packets := []packet{{client: desk, id: 1, name: "a.tarn.example"}, {at: time.Millisecond, client: desk, id: 1, name: "a.tarn.example", reply: true, code: wire.ServFail},
 		{at: time.Second, client: till, id: 2, name: "b.tarn.example"}, {at: time.Second + time.Millisecond, client: till, id: 2, name: "b.tarn.example", reply: true, code: wire.Refused}}
 	for client, want := range map[string]string{"192.0.2.21": "server-failure", "192.0.2.22": "refused"} {
-		choice := Choice{Clients: []netip.Prefix{netip.MustParsePrefix(client + "/32")}}
+		choice := Filter{Clients: []netip.Prefix{netip.MustParsePrefix(client + "/32")}}
 		choose, err := choice.Compile()
 		require.NoError(t, err)
 		o, err := Read(t.Context(), []*capture.Reader{file(t, packets...)}, Options{Choose: choose})

@@ -31,7 +31,7 @@ func (r *room) take(bytes, most int) bool {
 }
 
 // keep keeps one exchange, while there is room.
-func (o *Overview) keep(p *Pair) {
+func (o *Overview) keep(p *Transaction) {
 	size, also := p.bytes(), o.options.Also
 	if !o.first.take(size, o.options.Keep) {
 		wanted := also != nil && also(p)
@@ -50,10 +50,10 @@ func (o *Overview) keep(p *Pair) {
 // Fetch reads the same captures once more and keeps, of the exchanges that were only
 // counted, those that are wanted, as far as [Options.Also] would. Their numbers are
 // those of the first reading. The error is that of [Read].
-func (o *Overview) Fetch(ctx context.Context, readers []*capture.Reader, wanted func(*Pair) bool) error {
+func (o *Overview) Fetch(ctx context.Context, readers []*capture.Reader, wanted func(*Transaction) bool) error {
 	options := o.options
 	options.Choose, options.Each, options.Keep = nil, nil, -1
-	options.Also = func(p *Pair) bool {
+	options.Also = func(p *Transaction) bool {
 		_, kept := o.Lines[p.Number]
 		return !kept && wanted(p)
 	}
@@ -81,7 +81,7 @@ func (o *Overview) Find(number int) *exchange.Exchange {
 
 // Shows returns, for [Overview.Fetch], which exchanges show what was found and were not
 // kept; nil when all were.
-func (o *Overview) Shows() func(*Pair) bool {
+func (o *Overview) Shows() func(*Transaction) bool {
 	var shows numbers
 	for _, f := range o.Findings {
 		for _, n := range f.Evidence {
@@ -93,16 +93,16 @@ func (o *Overview) Shows() func(*Pair) bool {
 	if len(shows) == 0 {
 		return nil
 	}
-	return func(p *Pair) bool { return shows.has(p.Number) }
+	return func(p *Transaction) bool { return shows.has(p.Number) }
 }
 
 // followedWithin is how long after an exchange its client may ask for the alias.
 const followedWithin = 10 * time.Second
 
 // RelatedTo returns, for [Overview.Fetch], which exchanges e has to do with.
-func (o *Overview) RelatedTo(e *exchange.Exchange) func(*Pair) bool {
+func (o *Overview) RelatedTo(e *exchange.Exchange) func(*Transaction) bool {
 	line, alias := o.Lines[e.Number], e.Answer()
-	return func(p *Pair) bool {
+	return func(p *Transaction) bool {
 		switch p.Number {
 		case line.Before.Number, line.After.Number, line.Half.Number:
 			return true
@@ -133,8 +133,8 @@ func (o *Overview) Followed(e *exchange.Exchange) *exchange.Exchange {
 	return &o.Kept[at]
 }
 
-// Late is what only later packets showed of exchanges on which judgement had been passed.
-type Late struct {
+// LaterFindings is what only later packets showed of exchanges on which judgement had been passed.
+type LaterFindings struct {
 	codes   map[finding.Code]*numbers // what they show
 	differs map[int]int               // another reply says something else: in which packet
 }
@@ -144,14 +144,14 @@ const maxDiffers = 1 << 16
 
 // Late is what another reading of the same captures has to be told to know it in time,
 // as [Options.Late]; nil when that is nothing.
-func (o *Overview) Late() *Late {
+func (o *Overview) Late() *LaterFindings {
 	if len(o.late.codes) == 0 {
 		return nil
 	}
 	return &o.late
 }
 
-func (l *Late) add(code finding.Code, number int) {
+func (l *LaterFindings) add(code finding.Code, number int) {
 	if l.codes == nil {
 		l.codes = map[finding.Code]*numbers{}
 	}
@@ -162,7 +162,7 @@ func (l *Late) add(code finding.Code, number int) {
 }
 
 // differ notes in which packet another reply says something else.
-func (l *Late) differ(number, packet int) {
+func (l *LaterFindings) differ(number, packet int) {
 	if l.differs == nil {
 		l.differs = map[int]int{}
 	}
@@ -172,7 +172,7 @@ func (l *Late) differ(number, packet int) {
 }
 
 // tell tells an exchange before it is judged.
-func (l *Late) tell(p *Pair) {
+func (l *LaterFindings) tell(p *Transaction) {
 	for code, of := range l.codes {
 		if of.has(p.Number) {
 			p.Codes = append(p.Codes, code)

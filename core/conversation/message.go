@@ -10,11 +10,11 @@ import (
 	"unquil/core/wire"
 )
 
-// Message is one DNS message as it was found in a capture: what is looked at of every
+// capturedMessage is one DNS message as it was found in a capture: what is looked at of every
 // one. It takes one line of the processor's cache, since those that pair and count
-// messages get it from another processor. The rest of it is its [Envelope], which is
+// messages get it from another processor. The rest of it is its [envelope], which is
 // made when somebody looks at it.
-type Message struct {
+type capturedMessage struct {
 	At     int64 // nanoseconds since 1970 UTC; 0 when not known
 	Number int   // of the packet that it ended in
 
@@ -39,12 +39,12 @@ const (
 	isWaited // a question that its asker gave up, as the file itself says
 )
 
-func (m *Message) is(t traits) bool { return m.traits&t != 0 }
+func (m *capturedMessage) is(t traits) bool { return m.traits&t != 0 }
 
-// Envelope is what is seldom looked at of a message. Its bytes are good for as long as
+// envelope is what is seldom looked at of a message. Its bytes are good for as long as
 // the packet's are.
-type Envelope struct {
-	Client, Server capture.End // who asked and who was asked, whichever way the message goes
+type envelope struct {
+	Client, Server capture.Endpoint // who asked and who was asked, whichever way the message goes
 	id             uint16
 	message        wire.View
 	outcome        exchange.Outcome // of a reply whose kind is exchange.Unusual: as what its exchange ends
@@ -53,7 +53,7 @@ type Envelope struct {
 // envelopes are where those of messages are found, until their packets go.
 type envelopes struct {
 	batch capture.Batch
-	rare  []Envelope // of the messages whose packets are not plain
+	rare  []envelope // of the messages whose packets are not plain
 }
 
 // place says where among the envelopes that of a message is: of a plain one where its
@@ -63,7 +63,7 @@ type place uint32
 const isRare place = 1 << 31
 
 // of returns the envelope at a place.
-func (all *envelopes) of(at place) Envelope {
+func (all *envelopes) of(at place) envelope {
 	if at&isRare != 0 {
 		return all.rare[at&^isRare]
 	}
@@ -71,7 +71,7 @@ func (all *envelopes) of(at place) Envelope {
 }
 
 // add adds an envelope that holds whatever one held before it.
-func (all *envelopes) add() (*Envelope, place) {
+func (all *envelopes) add() (*envelope, place) {
 	n := len(all.rare)
 	if n == cap(all.rare) {
 		all.rare = slices.Grow(all.rare, max(n, 256))
@@ -81,9 +81,9 @@ func (all *envelopes) add() (*Envelope, place) {
 }
 
 // envelopeOf is the envelope of a plain datagram that holds a message.
-func envelopeOf(h *capture.Header, payload []byte) Envelope {
+func envelopeOf(h *capture.Header, payload []byte) envelope {
 	v, _ := wire.ReadView(payload) // as it was read before
-	e := Envelope{Client: h.From(), Server: h.To(), id: v.ID(), message: v}
+	e := envelope{Client: h.From(), Server: h.To(), id: v.ID(), message: v}
 	if v.Flags().Has(wire.QR) {
 		e.Client, e.Server = e.Server, e.Client
 	}
@@ -92,13 +92,13 @@ func envelopeOf(h *capture.Header, payload []byte) Envelope {
 
 // asked takes apart what a question's detail holds: its type, how many routers its packet
 // may still pass, and how many bytes its name has.
-func (m *Message) asked() (t wire.Type, hops, size uint8) {
+func (m *capturedMessage) asked() (t wire.Type, hops, size uint8) {
 	return wire.Type(m.detail >> 16), uint8(m.detail >> 8), uint8(m.detail)
 }
 
 // packet reads the message that a packet carries, in place. The error is a
 // *wire.ParseError.
-func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte, names *wire.Familiar) error {
+func (m *capturedMessage) packet(e *envelope, p *capture.Packet, payload []byte, names *wire.NameCache) error {
 	v, hashes, err := names.View(payload)
 	if err != nil {
 		return err
@@ -130,7 +130,7 @@ func (m *Message) packet(e *Envelope, p *capture.Packet, payload []byte, names *
 
 // plain is the same of a plain datagram, all but when it came, and reports whether that is
 // like most are.
-func (m *Message) plain(ends *capture.Header, payload []byte, names *wire.Familiar) bool {
+func (m *capturedMessage) plain(ends *capture.Header, payload []byte, names *wire.NameCache) bool {
 	hashes, size := names.Read(payload)
 	if size == 0 {
 		return false
@@ -151,28 +151,28 @@ func (m *Message) plain(ends *capture.Header, payload []byte, names *wire.Famili
 }
 
 // asks says what a question says.
-func (m *Message) asks(question uint64, t wire.Type, hops uint8, nameSize int) {
+func (m *capturedMessage) asks(question uint64, t wire.Type, hops uint8, nameSize int) {
 	m.says, m.kind = question, exchange.Unusual
 	m.detail = uint32(t)<<16 | uint32(hops)<<8 | uint32(nameSize)
 }
 
-func clientHash(e capture.End) uint64 {
+func clientHash(e capture.Endpoint) uint64 {
 	high, low, _ := e.Words()
 	return mix(low^seeds[0], high^seeds[1])
 }
 
-func serverHash(e capture.End) uint64 {
+func serverHash(e capture.Endpoint) uint64 {
 	high, low, port := e.Words()
 	return mix(low^seeds[2]^uint64(port)<<32, high^seeds[3])
 }
 
 // tie notes what ties a reply to its question, once client and server are noted.
-func (m *Message) tie(question uint64, port, id uint16) {
+func (m *capturedMessage) tie(question uint64, port, id uint16) {
 	m.hash = mix(m.client^question, m.server^(uint64(port)<<16|uint64(id)|uint64(m.traits&isTCP)<<32))
 }
 
 // answers says what a reply says.
-func (m *Message) answers(v wire.View, flags wire.Flags) {
+func (m *capturedMessage) answers(v wire.View, flags wire.Flags) {
 	outline := v.Outline()
 	m.kind = exchange.JudgeUsual(flags, outline)
 	if m.says = outline.Addresses<<1 ^ uint64(flags.RCode())<<56 | 1; flags.Has(wire.TC) {
@@ -180,7 +180,7 @@ func (m *Message) answers(v wire.View, flags wire.Flags) {
 	}
 	if m.is(isCut) {
 		if m.says = cutShort; m.kind == exchange.UsualNoData && outline.Holds.Has(wire.HoldsAny) {
-			m.kind = exchange.Unusual // [CutOff]
+			m.kind = exchange.Unusual // [exchange.CutOff]
 		}
 	}
 	if m.detail = outline.TTL; outline.Holds.Has(wire.HoldsAny) && !flags.Has(wire.AA) {
@@ -189,10 +189,10 @@ func (m *Message) answers(v wire.View, flags wire.Flags) {
 }
 
 // outcome is as what the exchange ends that a reply belongs to.
-func (m *Message) outcome(v wire.View) exchange.Outcome {
+func (m *capturedMessage) outcome(v wire.View) exchange.Outcome {
 	outcome := exchange.JudgeOutline(v.Flags(), v.Outline())
 	if m.is(isCut) && outcome == exchange.NoData {
-		return CutOff // the records that it has are not in the capture
+		return exchange.CutOff // the records that it has are not in the capture
 	}
 	return outcome
 }

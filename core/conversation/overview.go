@@ -65,9 +65,9 @@ type Overview struct {
 
 	first    room // of those kept because they came first, and because they are wanted
 	also     room
-	late     Late
+	late     LaterFindings
 	counting *counts // takes what is to be counted by its name
-	secure   map[[2]capture.End]*Encrypted
+	secure   map[[2]capture.Endpoint]*Encrypted
 	denied   map[uint64]Link // by question: who said that there is no such name
 	// mayBeDenied says what is worth looking for in denied.
 	mayBeDenied noticed
@@ -109,9 +109,9 @@ const (
 // overview holds what came before it; when ctx ends, what was read by then.
 func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Overview, error) {
 	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, spelled: map[uint64]wire.Name{},
-		secure: map[[2]capture.End]*Encrypted{}, denied: map[uint64]Link{}, slowestFrom: time.Millisecond, Hosts: map[netip.Addr]escape.Text{}, options: options}
+		secure: map[[2]capture.Endpoint]*Encrypted{}, denied: map[uint64]Link{}, slowestFrom: time.Millisecond, Hosts: map[netip.Addr]escape.Text{}, options: options}
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
-	pairer := NewPairer(o.add)
+	pairer := newPairer(o.add)
 	pairer.Unsolicited, pairer.Revised = o.unsolicited, o.revised
 	pairer.Unconnected = o.unconnected
 	source := feed{options: options}
@@ -162,7 +162,7 @@ const (
 	longest   = 5 * 365 * 24 * time.Hour
 )
 
-func (o *Overview) chunk(c *chunk, pairer *Pairer) {
+func (o *Overview) chunk(c *chunk, pairer *pairer) {
 	o.Packets += c.packets
 	o.Unknown += c.unknown
 	o.malformed("headers", c.malformed)
@@ -184,7 +184,7 @@ func (o *Overview) chunk(c *chunk, pairer *Pairer) {
 }
 
 // messages takes those of a chunk that are from one up to another.
-func (o *Overview) messages(c *chunk, from, to int, pairer *Pairer) {
+func (o *Overview) messages(c *chunk, from, to int, pairer *pairer) {
 	replies, places, all := 0, c.places[from:to], c.messages[from:to]
 	for i := range all {
 		m := &all[i]
@@ -196,7 +196,7 @@ func (o *Overview) messages(c *chunk, from, to int, pairer *Pairer) {
 	o.Messages, o.Replies, o.Queries = o.Messages+len(all), o.Replies+replies, o.Queries+len(all)-replies
 }
 
-func (o *Overview) item(it *item, pairer *Pairer) {
+func (o *Overview) item(it *item, pairer *pairer) {
 	p := &it.packet
 	switch it.what {
 	case isLocal:
@@ -221,7 +221,7 @@ func (o *Overview) item(it *item, pairer *Pairer) {
 }
 
 // add counts one exchange, and judges it.
-func (o *Overview) add(p *Pair) {
+func (o *Overview) add(p *Transaction) {
 	asker, fresh := o.clients.of(p.client)
 	if fresh {
 		asker.host = p.Client().Host()
@@ -280,7 +280,7 @@ func (o *Overview) add(p *Pair) {
 }
 
 // spell keeps the name of an exchange as it is spelled.
-func (o *Overview) spell(p *Pair) {
+func (o *Overview) spell(p *Transaction) {
 	v := p.View()
 	if name, err := wire.NameFromWire(string(v.QuestionBytes()[:v.NameSize()])); err == nil {
 		o.spelled[p.name] = name.Fold()
@@ -304,7 +304,7 @@ type tally struct {
 	count   int
 }
 
-func (p *Pair) line() Line {
+func (p *Transaction) line() Line {
 	r := p.Related()
 	line := Line{Before: r.Before, After: r.After, Half: p.Half(), OtherIn: r.OtherIn, CutIn: r.CutIn, Guesses: r.Guesses, Parts: r.Parts, LastIn: r.LastIn, Lasted: p.Lasted(),
 		Looped: p.Looped(), Cut: p.Cut, Packets: p.Packets(), Codes: slices.Clone(p.Codes)}
@@ -315,7 +315,7 @@ func (p *Pair) line() Line {
 }
 
 // holds reports whether a packet is one of the exchange's.
-func (p *Pair) holds(packet int) bool {
+func (p *Transaction) holds(packet int) bool {
 	if p.First.Packet == packet || p.ReceivedIn == packet {
 		return true
 	}
@@ -323,7 +323,7 @@ func (p *Pair) holds(packet int) bool {
 }
 
 // Packets are the numbers of all packets of the exchange, in order.
-func (p *Pair) Packets() []int {
+func (p *Transaction) Packets() []int {
 	var all []int
 	for _, try := range p.Sent() {
 		all = append(all, try.Packet)
@@ -338,7 +338,7 @@ func (p *Pair) Packets() []int {
 }
 
 // slowest lists an exchange that took longer than what is listed.
-func (o *Overview) slowest(p *Pair, took time.Duration) {
+func (o *Overview) slowest(p *Transaction, took time.Duration) {
 	s := Slow{Number: p.Number, Server: p.Server().AddrPort(), Took: took}
 	if m, err := wire.ReadMessage(p.View().Bytes()); err == nil && len(m.Questions) > 0 {
 		s.Question = m.Questions[0]
@@ -369,10 +369,10 @@ const (
 
 func (o *Overview) encrypted(it *item) {
 	p := &it.packet
-	k := [2]capture.End{p.From, p.To}
+	k := [2]capture.Endpoint{p.From, p.To}
 	reply := p.From.Port() == securePort || p.From.Port() == httpsPort
 	if reply {
-		k = [2]capture.End{p.To, p.From}
+		k = [2]capture.Endpoint{p.To, p.From}
 	}
 	e := o.secure[k]
 	if e == nil {

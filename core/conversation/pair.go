@@ -28,12 +28,12 @@ const (
 	pairWithin   = int64(250 * time.Millisecond) // between the questions for A and AAAA
 )
 
-// Pair is one question and its reply, if there was one. It is good until the
-// callback it was handed to returns: [Pair.Exchange] makes a copy to keep.
+// Transaction is one question and its reply, if there was one. It is good until the
+// callback it was handed to returns: [Transaction.Exchange] makes a copy to keep.
 //
 // Many are remembered at once, and each is looked at several times. So it is small,
 // and what is looked at together lies together.
-type Pair struct {
+type Transaction struct {
 	hash           uint64 // as of a message
 	question, name uint64
 	client, server uint64
@@ -53,22 +53,22 @@ type Pair struct {
 	Received       int64 // nanoseconds since 1970 UTC
 	ReceivedIn     int   // the reply's packet number
 	says           uint64
-	next, previous *Pair  // in the ring of the open or of the done ones
-	ttl            uint32 // of the reply's first answer, in seconds, where ages says so
-	asked, got     place  // of the envelopes of question and reply
+	next, previous *Transaction // in the ring of the open or of the done ones
+	ttl            uint32       // of the reply's first answer, in seconds, where ages says so
+	asked, got     place        // of the envelopes of question and reply
 
 	from    *envelopes       // where that of the question is; nil once it is the pair's own
 	gotFrom *envelopes       // where that of the reply is; nil once it was looked at
 	opened  bool             // the question's was looked at
 	rel     *relations       // nil for most
-	twin    *Pair            // the other half, while both are remembered
+	sibling *Transaction     // the other half, while both are remembered
 	half    Half             // what is known of it once it is not
 	Torn    bool             // of Cut: fragments of it are missing
 	told    told             // of one that was emitted: what was said of it before
 	outcome exchange.Outcome // "" as long as nothing has come, or its kind says it
 	Codes   []finding.Code   // what is remarkable about it, once it has been judged
 
-	envelope Envelope // of the question, once it was looked at
+	envelope envelope // of the question, once it was looked at
 	room     []byte   // for the question's message
 	reply    wire.View
 	kept     []byte // what it views, where that is the pair's own
@@ -101,7 +101,7 @@ type relations struct {
 var none relations
 
 // Related is what else the exchange has to do with.
-func (p *Pair) Related() *relations {
+func (p *Transaction) Related() *relations {
 	if p.rel == nil {
 		return &none
 	}
@@ -116,26 +116,28 @@ type Half struct {
 }
 
 // Half is the other half, as far as it has come.
-func (p *Pair) Half() Half {
-	if p.twin != nil {
-		return p.twin.asHalf()
+func (p *Transaction) Half() Half {
+	if p.sibling != nil {
+		return p.sibling.asHalf()
 	}
 	return p.half
 }
 
-func (p *Pair) asHalf() Half { return Half{p.Number, p.answered && p.Outcome().Good(), p.Waited()} }
+func (p *Transaction) asHalf() Half {
+	return Half{p.Number, p.answered && p.Outcome().Good(), p.Waited()}
+}
 
-// part ends the tie to the twin, which keeps what there is to know.
-func (p *Pair) part() {
-	if p.twin != nil {
-		p.twin.half, p.twin.twin, p.twin = p.asHalf(), nil, nil
+// part ends the tie to the sibling, which keeps what there is to know.
+func (p *Transaction) part() {
+	if p.sibling != nil {
+		p.sibling.half, p.sibling.sibling, p.sibling = p.asHalf(), nil, nil
 	}
 }
 
 // Link is another exchange that one has to do with. The zero Link is none.
 type Link struct {
 	Number  int
-	Server  capture.End
+	Server  capture.Endpoint
 	TCP     bool
 	Sent    int64
 	Ended   int64            // when its reply came; 0 when none had
@@ -149,7 +151,7 @@ type Try struct {
 }
 
 // reset makes the pair ready for another question. What that sets anew is left.
-func (p *Pair) reset() {
+func (p *Transaction) reset() {
 	p.answered, p.ages, p.emitted, p.Cut, p.kind, p.opened = false, false, false, false, exchange.Unusual, false
 	p.Number, p.Received, p.ReceivedIn, p.half = 0, 0, 0, Half{}
 	if p.outcome != "" || p.Torn || p.told != 0 || len(p.Codes) > 0 {
@@ -159,7 +161,7 @@ func (p *Pair) reset() {
 
 // open is the envelope of the question, which is taken to the pair when somebody looks
 // at it first: nobody does at nearly all of a busy capture.
-func (p *Pair) open() *Envelope {
+func (p *Transaction) open() *envelope {
 	if p.from != nil && !p.opened {
 		p.envelope, p.opened = p.from.of(p.asked), true
 	}
@@ -167,16 +169,16 @@ func (p *Pair) open() *Envelope {
 }
 
 // Client is who asked.
-func (p *Pair) Client() capture.End { return p.open().Client }
+func (p *Transaction) Client() capture.Endpoint { return p.open().Client }
 
 // Server is who was asked.
-func (p *Pair) Server() capture.End { return p.open().Server }
+func (p *Transaction) Server() capture.Endpoint { return p.open().Server }
 
 // View is the question's message in place.
-func (p *Pair) View() wire.View { return p.open().message }
+func (p *Transaction) View() wire.View { return p.open().message }
 
 // NameHash is the hash of the name asked for, letter case aside: another one each run.
-func (p *Pair) NameHash() uint64 { return p.name }
+func (p *Transaction) NameHash() uint64 { return p.name }
 
 // HashName is the same of a name.
 func HashName(name wire.Name) uint64 {
@@ -187,7 +189,7 @@ func HashName(name wire.Name) uint64 {
 }
 
 // ReplyView is the reply's message in place; ok is false without one.
-func (p *Pair) ReplyView() (v wire.View, ok bool) {
+func (p *Transaction) ReplyView() (v wire.View, ok bool) {
 	if !p.answered {
 		return wire.View{}, false
 	}
@@ -195,7 +197,7 @@ func (p *Pair) ReplyView() (v wire.View, ok bool) {
 }
 
 // replied is the reply's message in place; nothing of one that was emitted before.
-func (p *Pair) replied() wire.View {
+func (p *Transaction) replied() wire.View {
 	if p.gotFrom != nil {
 		p.reply, p.gotFrom = p.gotFrom.of(p.got).message, nil
 	}
@@ -203,7 +205,7 @@ func (p *Pair) replied() wire.View {
 }
 
 // bytes is how many bytes both messages have.
-func (p *Pair) bytes() int {
+func (p *Transaction) bytes() int {
 	if !p.answered {
 		return len(p.View().Bytes())
 	}
@@ -211,7 +213,7 @@ func (p *Pair) bytes() int {
 }
 
 // Outcome is how the exchange ended.
-func (p *Pair) Outcome() exchange.Outcome {
+func (p *Transaction) Outcome() exchange.Outcome {
 	switch {
 	case p.kind != exchange.Unusual:
 		return p.kind.Outcome()
@@ -224,20 +226,20 @@ func (p *Pair) Outcome() exchange.Outcome {
 }
 
 // giveUp settles an exchange without a reply, once nothing more can come of it.
-func (p *Pair) giveUp(now int64) {
+func (p *Transaction) giveUp(now int64) {
 	if p.outcome = p.Outcome(); p.outcome == exchange.NoReply && !p.Related().waited && now > 0 && now-p.last().At < endOfCapture {
-		p.outcome = Open
+		p.outcome = exchange.Open
 	}
 }
 
 // Asked is how many times the question was sent.
-func (p *Pair) Asked() int { return 1 + len(p.Related().again) }
+func (p *Transaction) Asked() int { return 1 + len(p.Related().again) }
 
 // Sent is every time the question was sent, up to 16.
-func (p *Pair) Sent() []Try { return append([]Try{p.First}, p.Related().again...) }
+func (p *Transaction) Sent() []Try { return append([]Try{p.First}, p.Related().again...) }
 
 // last is when the question was sent last.
-func (p *Pair) last() Try {
+func (p *Transaction) last() Try {
 	if again := p.Related().again; len(again) > 0 {
 		return again[len(again)-1]
 	}
@@ -246,7 +248,7 @@ func (p *Pair) last() Try {
 
 // Took is the time from the question to the reply; 0 without one. What was asked
 // again counts from the last time before the reply.
-func (p *Pair) Took() time.Duration {
+func (p *Transaction) Took() time.Duration {
 	if !p.answered {
 		return 0
 	}
@@ -264,7 +266,7 @@ func (p *Pair) Took() time.Duration {
 
 // Lasted is the time from the question to the last message of its reply, where that is a zone
 // transfer of several; 0 otherwise.
-func (p *Pair) Lasted() time.Duration {
+func (p *Transaction) Lasted() time.Duration {
 	if r := p.Related(); r.Parts > 0 {
 		return time.Duration(r.LastAt - p.First.At)
 	}
@@ -272,14 +274,14 @@ func (p *Pair) Lasted() time.Duration {
 }
 
 // Waited is the time from the first question to the reply; 0 without one.
-func (p *Pair) Waited() time.Duration {
+func (p *Transaction) Waited() time.Duration {
 	if !p.answered {
 		return 0
 	}
 	return time.Duration(p.Received - p.First.At)
 }
 
-func (p *Pair) transport() exchange.Transport {
+func (p *Transaction) transport() exchange.Transport {
 	if p.tcp {
 		return exchange.TCP
 	}
@@ -287,7 +289,7 @@ func (p *Pair) transport() exchange.Transport {
 }
 
 // Exchange returns the pair as an exchange that owns what it holds.
-func (p *Pair) Exchange() exchange.Exchange {
+func (p *Transaction) Exchange() exchange.Exchange {
 	over := p.transport()
 	e := exchange.Exchange{
 		Number: p.Number, Client: p.Client().AddrPort(), Outcome: p.Outcome(),

@@ -13,37 +13,37 @@ import (
 
 // ring is pairs in the order in which they came to be there.
 type ring struct {
-	head Pair
+	head Transaction
 	size int
 }
 
 func (r *ring) init() { r.head.next, r.head.previous = &r.head, &r.head }
 
-func (r *ring) add(p *Pair) {
+func (r *ring) add(p *Transaction) {
 	p.previous, p.next = r.head.previous, &r.head
 	p.previous.next, p.next.previous = p, p
 	r.size++
 }
 
-func (r *ring) remove(p *Pair) {
+func (r *ring) remove(p *Transaction) {
 	p.previous.next, p.next.previous = p.next, p.previous
 	r.size--
 }
 
-func (r *ring) oldest() *Pair { return r.head.next }
+func (r *ring) oldest() *Transaction { return r.head.next }
 
-// Pairer pairs messages to exchanges. Give it the messages in the order of the
+// pairer pairs messages to exchanges. Give it the messages in the order of the
 // capture, then call Close.
-type Pairer struct {
+type pairer struct {
 	// Emit is called once for each exchange, when nothing more can come of it.
-	Emit func(*Pair)
+	Emit func(*Transaction)
 	// Unsolicited is called with each reply to which the capture holds no question,
 	// and with the open question of the same client that it would fit but for its ID
 	// or its source; nil without one.
-	Unsolicited func(m *Message, e *Envelope, fits *Pair)
+	Unsolicited func(m *capturedMessage, e *envelope, fits *Transaction)
 	// Revised is called with an exchange that was emitted before, when more has come of
 	// it: it was repeated, or answered otherwise too. It holds no reply then; nil: nobody.
-	Revised func(*Pair)
+	Revised func(*Transaction)
 	// Unconnected is called with a TCP connection that was refused, or did not come about;
 	// nil: nobody.
 	Unconnected func(*attempt)
@@ -53,14 +53,14 @@ type Pairer struct {
 
 	numbered    int
 	pairs       pairTable
-	latest      [buckets]*Pair // by client and name: what was asked last; another's takes its place
-	wanted      [buckets]*Pair // by client and question, the same
-	now         int64          // of the capture
-	due         int64          // when something is to be given up
+	latest      [buckets]*Transaction // by client and name: what was asked last; another's takes its place
+	wanted      [buckets]*Transaction // by client and question, the same
+	now         int64                 // of the capture
+	due         int64                 // when something is to be given up
 	open, done  ring
 	doneBytes   int // of the replies of the done ones
 	settled     settledOnes
-	free        []*Pair
+	free        []*Transaction
 	rooms       []*relations // that are not in use
 	spare       [][]byte     // room for replies
 	connections connections
@@ -70,18 +70,18 @@ type Pairer struct {
 // cost less than a map, and fit the processor's cache.
 const buckets = 1 << 12
 
-// NewPairer returns a Pairer that hands its exchanges to emit.
-func NewPairer(emit func(*Pair)) *Pairer {
-	p := &Pairer{Emit: emit, pairs: pairTable{slots: make([]pairSlot, buckets)}}
+// newPairer returns a Pairer that hands its exchanges to emit.
+func newPairer(emit func(*Transaction)) *pairer {
+	p := &pairer{Emit: emit, pairs: pairTable{slots: make([]pairSlot, buckets)}}
 	p.open.init()
 	p.done.init()
 	return p
 }
 
 // Message takes one DNS message, whose envelope and bytes have to stay where they are
-// until [Pairer.Keep]. It allocates nothing once as many pairs have been open as will ever
+// until [pairer.Keep]. It allocates nothing once as many pairs have been open as will ever
 // be at once.
-func (p *Pairer) Message(m *Message, from *envelopes, at place) {
+func (p *pairer) Message(m *capturedMessage, from *envelopes, at place) {
 	if p.now = m.At; p.now > p.due || p.now < p.due-linger { // or the capture's time went back
 		p.expire(p.now)
 	}
@@ -92,7 +92,7 @@ func (p *Pairer) Message(m *Message, from *envelopes, at place) {
 	}
 }
 
-func (p *Pairer) asked(m *Message, from *envelopes, at place) {
+func (p *pairer) asked(m *capturedMessage, from *envelopes, at place) {
 	slot := p.pairs.place(m.hash)
 	pair := slot.pair
 	if pair == nil {
@@ -122,7 +122,7 @@ func (p *Pairer) asked(m *Message, from *envelopes, at place) {
 }
 
 // pairOf is a new pair for a message, to be found by it, for which there is a free slot.
-func (p *Pairer) pairOf(slot *pairSlot, m *Message, from *envelopes, at place) *Pair {
+func (p *pairer) pairOf(slot *pairSlot, m *capturedMessage, from *envelopes, at place) *Transaction {
 	pair := p.fresh()
 	pair.hash, pair.name, pair.client, pair.server = m.hash, m.name, m.client, m.server
 	pair.tcp, pair.from, pair.asked = m.is(isTCP), from, at
@@ -131,7 +131,7 @@ func (p *Pairer) pairOf(slot *pairSlot, m *Message, from *envelopes, at place) *
 }
 
 // keep makes the envelope the pair's own, with a copy of the bytes that it speaks of.
-func (p *Pair) keep() {
+func (p *Transaction) keep() {
 	e := p.open()
 	message := e.message.Bytes()
 	e.message = e.message.Over(append(p.room, message[:min(len(message), maxQuery)]...))
@@ -142,7 +142,7 @@ func (p *Pair) keep() {
 
 // Keep makes the pairer independent of all messages that it was given from there: call it
 // before they go. Most have been answered by then, if later ones were given too.
-func (p *Pairer) Keep(from *envelopes) {
+func (p *pairer) Keep(from *envelopes) {
 	for pair := p.open.head.previous; pair.from != nil; pair = pair.previous { // those before it were kept before
 		if pair.from == from {
 			pair.keep()
@@ -152,7 +152,7 @@ func (p *Pairer) Keep(from *envelopes) {
 
 // again is a question's packet seen once more: captured twice, going round in a
 // loop, or sent again by its client.
-func (p *Pairer) again(pair *Pair, m *Message) {
+func (p *pairer) again(pair *Transaction, m *capturedMessage) {
 	if pair.tcp {
 		return
 	}
@@ -169,7 +169,7 @@ func (p *Pairer) again(pair *Pair, m *Message) {
 	r.seen, pair.hops, r.waited = m.At, hops, m.is(isWaited)
 }
 
-func (p *Pairer) replied(m *Message, from *envelopes, at place) {
+func (p *pairer) replied(m *capturedMessage, from *envelopes, at place) {
 	slot := p.pairs.place(m.hash)
 	pair := slot.pair
 	if pair == nil {
@@ -208,11 +208,11 @@ func (p *Pairer) replied(m *Message, from *envelopes, at place) {
 }
 
 // isTransfer reports whether a zone is asked for, which may come in many messages.
-func (p *Pair) isTransfer() bool { return p.of.IsTransfer() && p.tcp }
+func (p *Transaction) isTransfer() bool { return p.of.IsTransfer() && p.tcp }
 
 // transfer finds the zone transfer that a message without a question belongs to: only the
 // first needs one (RFC 5936 §2.2.1).
-func (p *Pairer) transfer(e *Envelope) *Pair {
+func (p *pairer) transfer(e *envelope) *Transaction {
 	n := 0
 	for pair := p.done.head.previous; pair != &p.done.head && n < maxNewest; pair = pair.previous {
 		if n++; pair.isTransfer() && pair.Client() == e.Client && pair.Server() == e.Server && pair.open().id == e.id {
@@ -223,7 +223,7 @@ func (p *Pairer) transfer(e *Envelope) *Pair {
 }
 
 // goesOn takes a further message of a zone transfer.
-func (p *Pairer) goesOn(pair *Pair, m *Message) {
+func (p *pairer) goesOn(pair *Transaction, m *capturedMessage) {
 	r := p.related(pair)
 	r.Parts, r.LastIn, r.LastAt = r.Parts+1, m.Number, m.At
 	p.done.remove(pair)
@@ -231,7 +231,7 @@ func (p *Pairer) goesOn(pair *Pair, m *Message) {
 }
 
 // remember keeps an answered exchange whole, and the oldest makes room where there is none.
-func (p *Pairer) remember(pair *Pair) {
+func (p *pairer) remember(pair *Transaction) {
 	reply := pair.replied()
 	if pair.from != nil {
 		pair.keep()
@@ -253,7 +253,7 @@ func (p *Pairer) remember(pair *Pair) {
 
 // unquestioned finds the open question that a reply without a question section
 // answers: a server that could not read it need not repeat it.
-func (p *Pairer) unquestioned(id uint16, client, server capture.End, at int64) *Pair {
+func (p *pairer) unquestioned(id uint16, client, server capture.Endpoint, at int64) *Transaction {
 	for pair := range p.newest(at) {
 		if e := pair.open(); e.id == id && e.Client == client && e.Server == server {
 			return pair
@@ -268,8 +268,8 @@ const maxNewest = 1 << 10
 
 // newest yields the questions that are open, the newest first, up to one that is older
 // than linger.
-func (p *Pairer) newest(at int64) iter.Seq[*Pair] {
-	return func(yield func(*Pair) bool) {
+func (p *pairer) newest(at int64) iter.Seq[*Transaction] {
+	return func(yield func(*Transaction) bool) {
 		n := 0
 		for pair := p.open.head.previous; pair != &p.open.head && n < maxNewest; pair = pair.previous {
 			if n++; !yield(pair) || at-pair.First.At > linger {
@@ -281,7 +281,7 @@ func (p *Pairer) newest(at int64) iter.Seq[*Pair] {
 
 // repliedAgain is a reply to a question that has one: captured twice, an answer to
 // a question that was sent twice, or one that says something else.
-func (p *Pairer) repliedAgain(pair *Pair, m *Message, reply wire.View) {
+func (p *pairer) repliedAgain(pair *Transaction, m *capturedMessage, reply wire.View) {
 	if bytes.Equal(pair.replied().Bytes(), reply.Bytes()) || pair.emitted && pair.says == m.says {
 		if m.At-pair.Received <= oneMoment {
 			p.Duplicates++
@@ -296,7 +296,7 @@ func (p *Pairer) repliedAgain(pair *Pair, m *Message, reply wire.View) {
 }
 
 // unsolicited is a reply that answers no question of the capture.
-func (p *Pairer) unsolicited(m *Message, e *Envelope) {
+func (p *pairer) unsolicited(m *capturedMessage, e *envelope) {
 	question := e.message.Hashes().Question
 	fits := p.wanted[(question^m.client)%buckets]
 	if fits != nil && (fits.Number == 0 || fits.answered || fits.question != question || fits.client != m.client) {
@@ -310,24 +310,18 @@ func (p *Pairer) unsolicited(m *Message, e *Envelope) {
 	}
 }
 
-// Outcomes that only a capture has.
-const (
-	CutOff exchange.Outcome = "cut-off" // a reply came, and the capture holds too little of it
-	Open   exchange.Outcome = "open"    // asked so late that the reply may have come after the capture ended
-)
-
 // CutReply takes a reply of which the capture holds the header alone.
-func (p *Pairer) CutReply(packet *capture.Packet) {
+func (p *pairer) CutReply(packet *capture.Packet) {
 	pair := p.unquestioned(binary.BigEndian.Uint16(packet.Payload), packet.To, packet.From, packet.At)
 	if pair == nil {
 		return
 	}
-	pair.outcome, pair.Cut = CutOff, true
+	pair.outcome, pair.Cut = exchange.CutOff, true
 	p.related(pair).CutIn = packet.Number
 }
 
 // Forbidden takes an ICMP error that quotes a packet of a question.
-func (p *Pairer) Forbidden(packet *capture.Packet) {
+func (p *pairer) Forbidden(packet *capture.Packet) {
 	for pair := range p.newest(packet.At) {
 		if e := pair.open(); e.Client == packet.From && e.Server == packet.To && pair.Related().Forbidden == nil &&
 			(len(packet.Payload) < 2 || binary.BigEndian.Uint16(packet.Payload) == e.id) {
@@ -340,7 +334,7 @@ func (p *Pairer) Forbidden(packet *capture.Packet) {
 
 // expire gives up questions that are older than the window, and forgets answers
 // that nothing more will come of. What comes from now on is not due before linger.
-func (p *Pairer) expire(now int64) {
+func (p *pairer) expire(now int64) {
 	p.due = now + linger
 	for p.open.size > 0 {
 		oldest := p.open.oldest()
@@ -360,7 +354,7 @@ func (p *Pairer) expire(now int64) {
 	}
 }
 
-func (p *Pairer) finish(pair *Pair) {
+func (p *pairer) finish(pair *Transaction) {
 	p.pairs.remove(pair)
 	if pair.answered {
 		if pair.outcome == exchange.Truncated && !pair.Related().After.TCP {
@@ -384,8 +378,8 @@ func (p *Pairer) finish(pair *Pair) {
 }
 
 // drop makes the pair ready for another question.
-func (p *Pairer) drop(pair *Pair) {
-	if pair.twin != nil {
+func (p *pairer) drop(pair *Transaction) {
+	if pair.sibling != nil {
 		pair.part()
 	}
 	if pair.kept != nil || pair.rel != nil {
@@ -396,7 +390,7 @@ func (p *Pairer) drop(pair *Pair) {
 }
 
 // empty takes from a pair what few have, for others that need it.
-func (p *Pairer) empty(pair *Pair) {
+func (p *pairer) empty(pair *Transaction) {
 	if pair.kept != nil {
 		if cap(pair.kept) <= maxSpare {
 			p.spare = append(p.spare, pair.kept[:0])
@@ -413,17 +407,17 @@ func (p *Pairer) empty(pair *Pair) {
 const loopCopies = 4
 
 // Looped reports whether the question's packet went round in a loop.
-func (p *Pair) Looped() bool {
+func (p *Transaction) Looped() bool {
 	return p.rel != nil && (p.rel.falling || p.rel.Copies >= loopCopies)
 }
 
-func (p *Pairer) fresh() *Pair {
+func (p *pairer) fresh() *Transaction {
 	if n := len(p.free); n > 0 {
 		pair := p.free[n-1]
 		p.free = p.free[:n-1]
 		return pair
 	}
-	several := make([]Pair, pairsAtOnce)
+	several := make([]Transaction, pairsAtOnce)
 	codes, room := make([]finding.Code, pairsAtOnce*usualCodes), make([]byte, pairsAtOnce*usualQuery)
 	for i := range several {
 		pair := &several[i]
@@ -444,7 +438,7 @@ const (
 )
 
 // Close gives up what is still open, in the order of the capture.
-func (p *Pairer) Close() {
+func (p *pairer) Close() {
 	for p.done.size > 0 {
 		p.finish(p.done.oldest())
 	}

@@ -9,7 +9,7 @@ type pairTable struct {
 
 type pairSlot struct {
 	hash uint64
-	pair *Pair // nil: free
+	pair *Transaction // nil: free
 }
 
 // place is the slot of the pair with a hash, or the free one where it belongs. That two
@@ -26,7 +26,7 @@ func (t *pairTable) place(hash uint64) *pairSlot {
 }
 
 // add puts a pair where place found none.
-func (t *pairTable) add(p *Pair, at *pairSlot) {
+func (t *pairTable) add(p *Transaction, at *pairSlot) {
 	if t.count++; 2*t.count > len(t.slots) {
 		old := t.slots
 		t.slots = make([]pairSlot, max(2*len(old), buckets))
@@ -41,7 +41,7 @@ func (t *pairTable) add(p *Pair, at *pairSlot) {
 }
 
 // remove takes a pair out.
-func (t *pairTable) remove(p *Pair) {
+func (t *pairTable) remove(p *Transaction) {
 	slots := t.slots
 	hole := p.hash
 	for slots[hole&uint64(len(slots)-1)].pair != p {

@@ -8,14 +8,14 @@ import (
 )
 
 // relate ties a new question to what its client asked for the same name before.
-func (p *Pairer) relate(pair *Pair) {
+func (p *pairer) relate(pair *Transaction) {
 	pair.about = uint16((pair.name ^ pair.client) % buckets)
 	half := p.latest[pair.about]
 	p.latest[pair.about] = pair
 	if half.other(pair) && half.name == pair.name && half.client == pair.client && half.server == pair.server &&
 		pair.First.At-half.First.At <= pairWithin && addressTypes(half.of, pair.of) && half.isSingle() {
 		half.part()
-		pair.twin, half.twin = half, pair
+		pair.sibling, half.sibling = half, pair
 	} else {
 		pair.half = p.settledHalf(pair)
 	}
@@ -33,7 +33,7 @@ const patience = int64(100 * time.Millisecond)
 
 // askedBefore ties a question to the same one that its client has asked before, unless
 // that got what it asked for, or may yet.
-func (p *Pairer) askedBefore(pair, before *Pair) {
+func (p *pairer) askedBefore(pair, before *Transaction) {
 	waits := !before.answered || before.Received > pair.First.At // which a file that is not in order shows
 	if waits && pair.First.At-before.First.At < patience {
 		return
@@ -45,13 +45,17 @@ func (p *Pairer) askedBefore(pair, before *Pair) {
 
 // other reports whether a pair from a table of what was asked last is in use, and not p
 // itself: a dropped pair stays in those tables until another takes its place.
-func (before *Pair) other(p *Pair) bool { return before != nil && before != p && before.Number != 0 }
+func (before *Transaction) other(p *Transaction) bool {
+	return before != nil && before != p && before.Number != 0
+}
 
 // isSingle reports whether no other half was asked for, or that has waited in vain so far.
-func (p *Pair) isSingle() bool { return p.half.Number == 0 && (p.twin == nil || !p.twin.answered) }
+func (p *Transaction) isSingle() bool {
+	return p.half.Number == 0 && (p.sibling == nil || !p.sibling.answered)
+}
 
 // related makes room for what few exchanges have.
-func (p *Pairer) related(pair *Pair) *relations {
+func (p *pairer) related(pair *Transaction) *relations {
 	if pair.rel == nil {
 		if n := len(p.rooms); n > 0 {
 			pair.rel, p.rooms = p.rooms[n-1], p.rooms[:n-1]
@@ -66,7 +70,7 @@ func addressTypes(a, b wire.Type) bool {
 	return a == wire.A && b == wire.AAAA || a == wire.AAAA && b == wire.A
 }
 
-func (p *Pair) link() Link {
+func (p *Transaction) link() Link {
 	l := Link{Number: p.Number, Server: p.Server(), TCP: p.tcp, Sent: p.First.At}
 	if p.answered {
 		l.Ended, l.Outcome = p.Received, p.Outcome()

@@ -62,12 +62,12 @@ const (
 
 // ordinary reports whether an answered exchange is like nearly all are: nothing is to be
 // said of it, or only that there is no such name.
-func (p *Pair) ordinary() bool {
+func (p *Transaction) ordinary() bool {
 	return p.rel == nil && p.kind != exchange.Unusual && !p.Cut && time.Duration(p.Received-p.First.At) < slowLeast
 }
 
 // settle emits an ordinary exchange whose reply has just come.
-func (p *Pairer) settle(pair *Pair) {
+func (p *pairer) settle(pair *Transaction) {
 	p.pairs.remove(pair)
 	p.open.remove(pair)
 	p.Emit(pair)
@@ -76,7 +76,7 @@ func (p *Pairer) settle(pair *Pair) {
 }
 
 // leave notes what is left of an exchange.
-func (p *Pairer) leave(pair *Pair, t told) {
+func (p *pairer) leave(pair *Transaction, t told) {
 	all := &p.settled
 	at := all.count
 	all.count++
@@ -84,14 +84,14 @@ func (p *Pairer) leave(pair *Pair, t told) {
 	s := &all.ring[at%marks]
 	s.hash, s.sent, s.ended, s.number, s.packet, s.last = pair.hash, pair.First.At, pair.Received, pair.Number, pair.First.Packet, pair.ReceivedIn
 	s.says, s.of, s.hops, s.told = pair.says, pair.of, pair.hops, t
-	if (pair.of == wire.A || pair.of == wire.AAAA) && pair.twin == nil && pair.half.Number == 0 && !pair.emitted {
+	if (pair.of == wire.A || pair.of == wire.AAAA) && pair.sibling == nil && pair.half.Number == 0 && !pair.emitted {
 		s.good = pair.Outcome().Good()
 		all.halves[pair.about] = settledHalf{halfKey(pair), at}
 	}
 }
 
 // crowdOut makes room among the exchanges that are remembered whole.
-func (p *Pairer) crowdOut(pair *Pair) {
+func (p *pairer) crowdOut(pair *Transaction) {
 	r, said := pair.Related(), pair.told
 	if pair.Looped() {
 		said |= toldLooped
@@ -107,10 +107,10 @@ func (p *Pairer) crowdOut(pair *Pair) {
 }
 
 // halfKey is what both halves have in common.
-func halfKey(p *Pair) uint64 { return mix(p.name, p.client^p.server) }
+func halfKey(p *Transaction) uint64 { return mix(p.name, p.client^p.server) }
 
 // settledHalf is the other half of a pair that has just been asked, where that is settled.
-func (p *Pairer) settledHalf(pair *Pair) Half {
+func (p *pairer) settledHalf(pair *Transaction) Half {
 	h := &p.settled.halves[pair.about]
 	if h.key != halfKey(pair) {
 		return Half{}
@@ -124,7 +124,7 @@ func (p *Pairer) settledHalf(pair *Pair) Half {
 
 // revive takes up an exchange again of which more has come: a message that belongs to
 // it, and for which there is a free slot. nil: there is none.
-func (p *Pairer) revive(slot *pairSlot, m *Message, from *envelopes, at place) *Pair {
+func (p *pairer) revive(slot *pairSlot, m *capturedMessage, from *envelopes, at place) *Transaction {
 	mark := p.settled.found[m.hash%marks]
 	if mark.part != uint32(m.hash>>32) {
 		return nil

@@ -93,7 +93,7 @@ type Stat struct {
 	peers      *peers // all who were on the other side, if more than eight
 	denials    *group // of a server: the names that it said not to exist; nil before the first
 	hasCache   bool
-	host       capture.End // of a server, or of a client without its port
+	host       capture.Endpoint // of a server, or of a client without its port
 }
 
 // Peers is how many clients a server had, or servers a client; 64 stands for 64 or more.
@@ -161,7 +161,7 @@ const (
 	unanswered // which is failed too
 )
 
-func entryOf(p *Pair) entry {
+func entryOf(p *Transaction) entry {
 	e := entry{bucket: -1}
 	switch {
 	case p.kind == exchange.UsualNoName:
@@ -169,7 +169,7 @@ func entryOf(p *Pair) entry {
 	case p.kind != exchange.Unusual: // as nearly all are
 	case p.Outcome().Silent():
 		e.how = unanswered
-	case Failed(p.Outcome()):
+	case p.Outcome().Failed():
 		e.how = failed
 	}
 	if p.answered {
@@ -218,11 +218,6 @@ func (c *counts) count() {
 		one.stat.add(one.entry, one.peer)
 	}
 	*c = (*c)[:0]
-}
-
-// Failed reports whether an outcome is no answer and no step towards one.
-func Failed(o exchange.Outcome) bool {
-	return !o.Good() && o != exchange.Referral && o != exchange.Truncated && o != CutOff && o != Open
 }
 
 // Answers is how many questions a server answered, be it that there is nothing.

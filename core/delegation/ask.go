@@ -229,7 +229,7 @@ func stance(zone wire.Name, e *exchange.Exchange) Stance {
 		return LameRefuses
 	case o == exchange.Referral:
 		child, _, _ := exchange.ReferralZone(e.Reply)
-		if child.Under(zone) && !child.Equal(zone) {
+		if child.IsSubdomainOf(zone) && !child.Equal(zone) {
 			return Refers
 		}
 		return LameElsewhere

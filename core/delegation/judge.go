@@ -326,8 +326,8 @@ func (w *Walk) nameFindings() (all []finding.Finding) {
 		if s.Chosen.Exchange.Outcome == exchange.NoName {
 			continue
 		}
-		for _, a := range s.aside() {
-			if a.Exchange.Outcome == exchange.NoName && s.Name.Under(a.Exchange.Question.Name) && !s.Name.Equal(a.Exchange.Question.Name) {
+		for _, a := range s.extraAnswers() {
+			if a.Exchange.Outcome == exchange.NoName && s.Name.IsSubdomainOf(a.Exchange.Question.Name) && !s.Name.Equal(a.Exchange.Question.Name) {
 				tell(s, a.Host, a.Address.String(), a.Exchange, s.Chosen.Exchange)
 				break
 			}
@@ -339,7 +339,7 @@ func (w *Walk) nameFindings() (all []finding.Finding) {
 // hostFindings says which listed servers have a host name that is an alias.
 func (w *Walk) hostFindings() (all []finding.Finding) {
 	told := map[wire.Name]bool{}
-	for _, side := range w.Side {
+	for _, side := range w.AddressWalks {
 		host := side.Question.Name
 		if len(side.Aliases) == 0 || told[host.Fold()] {
 			continue

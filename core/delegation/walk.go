@@ -76,7 +76,7 @@ func (r *Reply) Serial() (serial uint32, ok bool) {
 }
 
 // authority is the zone's SOA as this server has it.
-func (r *Reply) authority() (soa wire.Authority, ok bool) {
+func (r *Reply) authority() (soa wire.SOAData, ok bool) {
 	if r.SOA == nil || !r.SOA.Authoritative() {
 		return soa, false
 	}
@@ -95,7 +95,7 @@ type Step struct {
 	Name     wire.Name     // what the walk looks for by now
 	Question wire.Question // what was asked: Name, or with minimising an ancestor of it
 	Replies  []*Reply      // by server as listed, then by address
-	Asides   []*Aside      // questions put beside the way, to see more than the answer
+	Extra    []*ExtraQuery // questions put beside the way, to see more than the answer
 	Chosen   *Reply        // the reply the walk went on with; nil where it stopped
 	Child    wire.Name
 	order    []wire.Name
@@ -123,19 +123,19 @@ const (
 
 // Walk is the whole way to a name. The last step is where it ended.
 type Walk struct {
-	Question wire.Question
-	Steps    []*Step
-	Aliases  []wire.Record // followed, in order
-	End      End
-	Records  []wire.Record // the answer: of the asked type, at the end of the aliases
-	Side     []*Walk       // walks for the addresses of servers without glue
-	Priming  *Priming      // what a root server says of the root servers; nil when the walk did not begin there
-	Wildcard *Wildcard     // that the answer comes from, or may; nil without one
-	Closest  wire.Name     // the nearest name above that exists, where the asked one does not; zero when that is not known
-	Known    time.Duration // until the answer was known
-	Took     time.Duration // until the last server had answered or been given up
-	Resolver time.Duration // about what a resolver with an empty cache needs, which asks one server a level
-	Findings []finding.Finding
+	Question     wire.Question
+	Steps        []*Step
+	Aliases      []wire.Record // followed, in order
+	End          End
+	Records      []wire.Record // the answer: of the asked type, at the end of the aliases
+	AddressWalks []*Walk       // walks for the addresses of servers without glue
+	Priming      *Priming      // what a root server says of the root servers; nil when the walk did not begin there
+	Wildcard     *Wildcard     // that the answer comes from, or may; nil without one
+	Closest      wire.Name     // the nearest name above that exists, where the asked one does not; zero when that is not known
+	Known        time.Duration // until the answer was known
+	Took         time.Duration // until the last server had answered or been given up
+	Resolver     time.Duration // about what a resolver with an empty cache needs, which asks one server a level
+	Findings     []finding.Finding
 }
 
 // Name is where the aliases ended: the asked name without any.
@@ -194,7 +194,7 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 	walk := w.follow(ctx, q, nil)
 	walk.Known = w.Session.Client.Now().Sub(begun)
 	w.pending.Wait()
-	walk.Side, walk.Priming = w.side, w.priming
+	walk.AddressWalks, walk.Priming = w.side, w.priming
 	if last := walk.Last(); walk.End == EndNoServer && last.Zone.IsRoot() && last.silent() {
 		walk.End = EndNoWayOut
 	}
@@ -276,7 +276,7 @@ func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) 
 		case len(answer.Records) > 0:
 			walk.End, walk.Records = EndAnswer, answer.Records
 			return walk
-		case len(answer.Aliases) == 0 || answer.Name.Under(zone) && settles(reply, answer.Name):
+		case len(answer.Aliases) == 0 || answer.Name.IsSubdomainOf(zone) && settles(reply, answer.Name):
 			walk.End = EndNoData
 			if reply.RCode() == wire.NXDomain {
 				walk.End = EndNoName
@@ -320,7 +320,7 @@ func (w *Walk) settle() {
 // that holds it, that name has none (RFC 2308 §2).
 func settles(m *wire.Message, name wire.Name) bool {
 	soa, _, ok := exchange.Negative(m)
-	return ok && name.Under(soa.Name)
+	return ok && name.IsSubdomainOf(soa.Name)
 }
 
 // inBailiwick returns m with only those answers that a server of zone may give.
@@ -328,7 +328,7 @@ func inBailiwick(m *wire.Message, zone wire.Name) *wire.Message {
 	kept := *m
 	kept.Answer = nil
 	for _, r := range m.Answer {
-		if r.Name.Under(zone) {
+		if r.Name.IsSubdomainOf(zone) {
 			kept.Answer = append(kept.Answer, r)
 		}
 	}
@@ -354,7 +354,7 @@ func withAddresses(hosts []wire.Name, records []wire.Record, zone wire.Name) []S
 	for i, host := range hosts {
 		servers[i].Host = host
 		for _, r := range records {
-			if a, ok := r.Address(); ok && r.Name.Equal(host) && host.Under(zone) && len(servers[i].Addresses) < maxAddresses {
+			if a, ok := r.Address(); ok && r.Name.Equal(host) && host.IsSubdomainOf(zone) && len(servers[i].Addresses) < maxAddresses {
 				servers[i].Addresses = append(servers[i].Addresses, a)
 			}
 		}

@@ -108,7 +108,7 @@ func serve(t testing.TB, zone string, serial int, lines ...string) func(wire.Que
 			var alias *wire.Record
 			exists := false
 			for _, r := range all {
-				exists = exists || r.Name.Under(name)
+				exists = exists || r.Name.IsSubdomainOf(name)
 				if !r.Name.Equal(name) {
 					continue
 				}
@@ -128,7 +128,7 @@ func serve(t testing.TB, zone string, serial int, lines ...string) func(wire.Que
 				return m
 			}
 			m.Answer = append(m.Answer, *alias)
-			if name, _ = alias.Target(); !name.Under(soa[0].Name) {
+			if name, _ = alias.Target(); !name.IsSubdomainOf(soa[0].Name) {
 				return m
 			}
 		}
@@ -145,7 +145,7 @@ func silent(wire.Question) *wire.Message { return nil }
 // root delegates example. to one server and test. to another.
 func root(t testing.TB) func(q wire.Question) *wire.Message {
 	return func(q wire.Question) *wire.Message {
-		if q.Name.Under(wire.MustParseName("test")) {
+		if q.Name.IsSubdomainOf(wire.MustParseName("test")) {
 			return refer(t, []string{"test NS ns.test."}, "ns.test A 198.51.100.21")(q)
 		}
 		return refer(t, []string{"example NS ns.example."}, "ns.example A 198.51.100.11")(q)
@@ -221,7 +221,7 @@ func TestWalk(t *testing.T) {
 			"198.51.100.21": serve(t, "test", 1, "ns.lake.test A "+one), one: zone}, "www.tarn.example", EndAnswer, nil, []string{"203.0.113.120"}},
 		{"a server whose name has no address", script{"198.51.100.11": refer(t, []string{"tarn.example NS ns.lake.test."}), "198.51.100.21": serve(t, "test", 1)}, "www.tarn.example", EndNoServer, []string{"fault ns-unresolvable ns.lake.test."}, nil},
 		{"servers that can only be found through each other", script{"198.51.100.11": func(q wire.Question) *wire.Message {
-			if q.Name.Under(wire.MustParseName("mirror.example")) {
+			if q.Name.IsSubdomainOf(wire.MustParseName("mirror.example")) {
 				return refer(t, []string{"mirror.example NS ns.echo.example."})(q)
 			}
 			return refer(t, []string{"echo.example NS ns.mirror.example."})(q)

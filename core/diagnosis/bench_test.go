@@ -18,9 +18,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
+	"unquil/core/evidence"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
@@ -66,7 +66,7 @@ func (b bench) tellsNothing(name wire.Name, v diagnosis.Verdict, exchanges []exc
 	redactor := redact.New([]wire.Name{name}, redact.Clients(exchanges), page.Common)
 	report := redact.Copy(redactor, page.Report{Command: "unquil why " + name.Spoken(), Headline: name.Spoken(), Verdicts: []diagnosis.Verdict{v}, Findings: v.Findings(), Exchanges: exchanges})
 	var packets bytes.Buffer
-	writer, err := conversation.NewEvidence(&packets)
+	writer, err := evidence.New(&packets)
 	require.NoError(b.t, err)
 	for i := range report.Exchanges {
 		require.NoError(b.t, writer.Add(&report.Exchanges[i]))

@@ -14,6 +14,7 @@ import (
 	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/sequence"
 	"unquil/core/wire"
 	"unquil/core/wording"
 )
@@ -73,19 +74,19 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 
 type captured struct {
 	*conversation.Overview
-	paths   map[wire.Name][]*conversation.Path // by the name in lower case
-	zones   map[int]wire.Name                  // by the number of an exchange: what a walk asked its server for; zero: not known
-	serves  map[netip.Addr][]wire.Name         // what servers are known to be asked for
-	found   map[trouble][]int                  // the findings of the capture
-	evident map[int][]int                      // the same, by the numbers of exchanges that are their evidence
-	stats   map[wire.Name]*conversation.Stat   // by the name in lower case
+	paths   map[wire.Name][]*sequence.ResolverWalk // by the name in lower case
+	zones   map[int]wire.Name                      // by the number of an exchange: what a walk asked its server for; zero: not known
+	serves  map[netip.Addr][]wire.Name             // what servers are known to be asked for
+	found   map[trouble][]int                      // the findings of the capture
+	evident map[int][]int                          // the same, by the numbers of exchanges that are their evidence
+	stats   map[wire.Name]*conversation.Stat       // by the name in lower case
 }
 
 // newCaptured sorts what an overview holds by what verdicts ask for.
 func newCaptured(o *conversation.Overview) *captured {
-	c := &captured{Overview: o, paths: map[wire.Name][]*conversation.Path{}, zones: map[int]wire.Name{}, serves: map[netip.Addr][]wire.Name{},
+	c := &captured{Overview: o, paths: map[wire.Name][]*sequence.ResolverWalk{}, zones: map[int]wire.Name{}, serves: map[netip.Addr][]wire.Name{},
 		found: map[trouble][]int{}, evident: map[int][]int{}, stats: o.ByName()}
-	paths := o.Paths()
+	paths := sequence.ResolverWalks(o.Kept)
 	c.learn(paths)
 	for _, p := range paths {
 		of := p.Question.Name.Fold()
@@ -111,7 +112,7 @@ func newCaptured(o *conversation.Overview) *captured {
 
 // learn finds out which zones servers are asked for: a resolver that knows its way begins
 // a walk in the middle.
-func (c *captured) learn(paths []*conversation.Path) {
+func (c *captured) learn(paths []*sequence.ResolverWalk) {
 	add := func(server netip.Addr, zone wire.Name) {
 		if !zone.IsZero() && len(c.serves[server]) < maxServes && !slices.ContainsFunc(c.serves[server], zone.Equal) {
 			c.serves[server] = append(c.serves[server], zone)
@@ -142,7 +143,7 @@ const maxServes = 64
 // for; zero when none is.
 func (c *captured) servedBy(e *exchange.Exchange) (zone wire.Name) {
 	for _, z := range c.serves[e.Server.Address.Addr()] {
-		if e.Question.Name.Under(z) && (zone.IsZero() || z.Under(zone)) {
+		if e.Question.Name.IsSubdomainOf(z) && (zone.IsZero() || z.IsSubdomainOf(zone)) {
 			zone = z
 		}
 	}
@@ -238,7 +239,7 @@ func asksFor(e *exchange.Exchange) asker { return asker{e.Client.Addr(), e.Quest
 func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	zone, iterative := c.zones[e.Number]
 	powerless := iterative && e.Outcome.Good() && !e.Authoritative()
-	if !conversation.Failed(e.Outcome) && e.Outcome != exchange.Referral && !powerless {
+	if !e.Outcome.Failed() && e.Outcome != exchange.Referral && !powerless {
 		return f, false
 	}
 	about := finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.AddressText(), Address: e.Server.Address.Addr().String(), Client: e.Client.Addr().String()}
@@ -271,7 +272,7 @@ func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 		code, does = finding.LameServer, "refuses queries for it"
 	case e.Outcome == exchange.Referral:
 		below, _, _ := exchange.ReferralZone(e.Reply)
-		if below.Under(zone) && !below.Equal(zone) {
+		if below.IsSubdomainOf(zone) && !below.Equal(zone) {
 			return f, false
 		}
 		code, does = finding.LameServer, "refers elsewhere"
@@ -330,11 +331,11 @@ func (c *captured) checks(s *seen, types []wire.Type) []Check {
 	var order []exchange.Outcome
 	wrong := Fine
 	for _, e := range s.exchanges {
-		outcome := cmp.Or(e.Outcome, conversation.Open)
+		outcome := cmp.Or(e.Outcome, exchange.Open)
 		if counts[outcome]++; counts[outcome] == 1 {
 			order = append(order, outcome)
 		}
-		if conversation.Failed(e.Outcome) {
+		if e.Outcome.Failed() {
 			wrong = Wrong
 		}
 	}

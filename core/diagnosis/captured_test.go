@@ -21,6 +21,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
+	"unquil/core/sequence"
 	"unquil/core/wire"
 	"unquil/lab"
 	"unquil/lab/labtest"
@@ -280,7 +281,7 @@ func FuzzCaptured(f *testing.F) {
 		}
 		first := read(conversation.Options{})
 		codes := map[int][]finding.Code{}
-		again := read(conversation.Options{Keep: -1, Late: first.Late(), Each: func(p *conversation.Pair) { codes[p.Number] = slices.Clone(p.Codes) }})
+		again := read(conversation.Options{Keep: -1, Late: first.Late(), Each: func(p *conversation.Transaction) { codes[p.Number] = slices.Clone(p.Codes) }})
 		require.Equal(t, first.Findings, again.Findings)
 		require.Len(t, codes, first.Exchanges)
 		require.Empty(t, again.Kept)
@@ -294,7 +295,7 @@ func FuzzCaptured(f *testing.F) {
 			}
 		}
 		asked := 0
-		for _, e := range first.Episodes() {
+		for _, e := range sequence.Episodes(first.Kept) {
 			asked += len(e.Asked)
 		}
 		require.Equal(t, len(first.Kept), asked)

@@ -203,7 +203,7 @@ func (r *round) nowhere() {
 
 // isLocalhost reports whether a name is this machine's own by its nature (RFC 6761 §6.3).
 func isLocalhost(name wire.Name) bool {
-	return name.Under(wire.MustParseName("localhost."))
+	return name.IsSubdomainOf(wire.MustParseName("localhost."))
 }
 
 // judgeTargets follows what the answers point at: hosts of mail and services, and

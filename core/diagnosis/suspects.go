@@ -42,12 +42,12 @@ func (s *Suspects) Add(name wire.Name) {
 }
 
 // remarkable reports whether an exchange is worth a verdict.
-func remarkable(p *conversation.Pair) bool {
-	return conversation.Failed(p.Outcome()) || slices.ContainsFunc(p.Codes, func(c finding.Code) bool { return capturedCodes[c] })
+func remarkable(p *conversation.Transaction) bool {
+	return p.Outcome().Failed() || slices.ContainsFunc(p.Codes, func(c finding.Code) bool { return capturedCodes[c] })
 }
 
 // See adds the name that an exchange was about, if that is worth a verdict.
-func (s *Suspects) See(p *conversation.Pair) {
+func (s *Suspects) See(p *conversation.Transaction) {
 	if remarkable(p) {
 		if name, err := p.View().QName(); err == nil {
 			s.Add(name)
@@ -64,9 +64,9 @@ const maxOrdinary = 100
 
 // Telling returns, as [conversation.Options.Also], which exchanges a verdict on the names
 // is made of.
-func (s *Suspects) Telling() func(*conversation.Pair) bool {
+func (s *Suspects) Telling() func(*conversation.Transaction) bool {
 	ordinary := map[wire.Name]int{}
-	return func(p *conversation.Pair) bool {
+	return func(p *conversation.Transaction) bool {
 		if !s.hashes[p.NameHash()] {
 			return false
 		}

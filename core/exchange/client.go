@@ -325,9 +325,9 @@ func localAddress(a net.Addr) netip.AddrPort {
 	return netip.AddrPortFrom(address.Addr().Unmap(), address.Port())
 }
 
-// Refusal reports whether err means that the network or the host said no, as
+// RefusedByNetwork reports whether err means that the network or the host said no, as
 // against silence.
-func Refusal(err error) bool {
+func RefusedByNetwork(err error) bool {
 	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ECONNRESET) ||
 		errors.Is(err, syscall.EHOSTUNREACH) || errors.Is(err, syscall.ENETUNREACH)
 }

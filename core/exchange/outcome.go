@@ -25,6 +25,8 @@ const (
 	NoReply        Outcome = "no-reply"
 	Unreachable    Outcome = "unreachable"
 	Rejection      Outcome = "rejected"
+	CutOff         Outcome = "cut-off" // in a capture: a reply came, and the capture holds too little of it
+	Open           Outcome = "open"    // in a capture: asked so late that the reply may have come after it ended
 )
 
 var rcodeOutcomes = map[wire.RCode]Outcome{
@@ -35,6 +37,11 @@ var rcodeOutcomes = map[wire.RCode]Outcome{
 // Good reports whether the outcome is an answer to the question, be it that
 // there is no such name or no such data.
 func (o Outcome) Good() bool { return o == Answered || o == NoData || o == NoName }
+
+// Failed reports whether an outcome is no answer and no step towards one.
+func (o Outcome) Failed() bool {
+	return !o.Good() && o != Referral && o != Truncated && o != CutOff && o != Open
+}
 
 // Mnemonic is that of the RCODE which the outcome stands for; "" where it stands for none,
 // or is the same word.
@@ -120,7 +127,7 @@ func ReadAnswer(q wire.Question, m *wire.Message) Answer {
 // server that left it out (RFC 6672 §3.1); nil without one.
 func synthesised(name wire.Name, class wire.Class, records []wire.Record) *wire.Record {
 	for _, r := range records {
-		if r.Type != wire.DNAME || r.Class != class || !name.Under(r.Name) || name.Equal(r.Name) {
+		if r.Type != wire.DNAME || r.Class != class || !name.IsSubdomainOf(r.Name) || name.Equal(r.Name) {
 			continue
 		}
 		base, ok := r.Target()
@@ -154,7 +161,7 @@ func Judge(q wire.Question, m *wire.Message) Outcome {
 	if len(answer.Records) > 0 || m.Flags.Opcode() != wire.OpQuery {
 		return Answered
 	}
-	if zone, _, ok := ReferralZone(m); ok && len(answer.Aliases) == 0 && q.Name.Under(zone) {
+	if zone, _, ok := ReferralZone(m); ok && len(answer.Aliases) == 0 && q.Name.IsSubdomainOf(zone) {
 		return Referral
 	}
 	return NoData

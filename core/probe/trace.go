@@ -35,7 +35,7 @@ func zoneSeen(before, step *delegation.Step) []finding.Finding {
 			continue
 		}
 		s := &zonecare.State{Server: zonecare.Server{Host: r.Host, Address: r.Address}, SOA: r.SOA}
-		for _, a := range step.Asides {
+		for _, a := range step.Extra {
 			if a.Address == r.Address && a.Exchange.Question.Type == wire.NS && a.Exchange.Question.Name.Equal(step.Zone) {
 				s.NS = a.Exchange
 			}

@@ -150,7 +150,7 @@ func (p Prober) undelegated(ctx context.Context, name, above wire.Name, servers 
 			continue
 		}
 		for _, r := range slices.Concat(e.Reply.Answer, e.Reply.Authority) {
-			if r.Type == wire.SOA && name.Under(r.Name) && r.Name.Under(above) && !r.Name.Equal(above) {
+			if r.Type == wire.SOA && name.IsSubdomainOf(r.Name) && r.Name.IsSubdomainOf(above) && !r.Name.Equal(above) {
 				host, _ := wire.ParseName(servers[i].Name()) // an address reads as a name too
 				return &Undelegated{r.Name, above, zonecare.Server{Host: host, Address: servers[i].Address.Addr()}, e}
 			}
@@ -219,7 +219,7 @@ func parentView(before *delegation.Step, zone wire.Name) zonecare.Parent {
 // stranger is a name outside a zone, which its servers should look up for nobody:
 // one of the root servers' own.
 func (p Prober) stranger(zone wire.Name) wire.Name {
-	at := slices.IndexFunc(p.Roots, func(s delegation.Server) bool { return !s.Host.Under(zone) })
+	at := slices.IndexFunc(p.Roots, func(s delegation.Server) bool { return !s.Host.IsSubdomainOf(zone) })
 	if at >= 0 {
 		return p.Roots[at].Host
 	}

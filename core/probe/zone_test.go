@@ -52,16 +52,16 @@ func TestZone(t *testing.T) {
 
 // What unusual timers are told, as notes.
 func TestTimers(t *testing.T) {
-	usual := wire.Authority{Refresh: 7200, Retry: 900, Expire: 1209600, Minimum: 600}
+	usual := wire.SOAData{Refresh: 7200, Retry: 900, Expire: 1209600, Minimum: 600}
 	for name, tt := range map[string]struct {
-		change func(*wire.Authority)
+		change func(*wire.SOAData)
 		notes  int
 	}{
-		"usual":                   {func(*wire.Authority) {}, 0},
-		"expires too soon":        {func(s *wire.Authority) { s.Expire = 3600 }, 2},
-		"asks too often":          {func(s *wire.Authority) { s.Refresh = 600 }, 2},
-		"asks too seldom":         {func(s *wire.Authority) { s.Refresh = 86400 }, 1},
-		"remembers none too long": {func(s *wire.Authority) { s.Minimum = 172800 }, 1},
+		"usual":                   {func(*wire.SOAData) {}, 0},
+		"expires too soon":        {func(s *wire.SOAData) { s.Expire = 3600 }, 2},
+		"asks too often":          {func(s *wire.SOAData) { s.Refresh = 600 }, 2},
+		"asks too seldom":         {func(s *wire.SOAData) { s.Refresh = 86400 }, 1},
+		"remembers none too long": {func(s *wire.SOAData) { s.Minimum = 172800 }, 1},
 	} {
 		soa := usual
 		tt.change(&soa)

@@ -290,9 +290,9 @@ var (
 func (r *Redactor) reverse(name wire.Name) (out wire.Name, ok bool) {
 	var bits, base, most int
 	switch {
-	case name.Under(reverse4):
+	case name.IsSubdomainOf(reverse4):
 		bits, base, most = 8, 10, 4
-	case name.Under(reverse6):
+	case name.IsSubdomainOf(reverse6):
 		bits, base, most = 4, 16, 32
 	default:
 		return name, false

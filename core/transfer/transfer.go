@@ -62,7 +62,7 @@ type Result struct {
 	Request  Request
 	Exchange *exchange.Exchange // the query and the first message
 	Kind     Kind               // "" when nothing of the zone came
-	SOA      wire.Authority     // of the version that was sent
+	SOA      wire.SOAData       // of the version that was sent
 	Records  int                // handed over: the closing SOA record is not among them
 	Removed  int                // of Records, those that went
 	Messages int
@@ -88,7 +88,7 @@ func Receive(ctx context.Context, session *exchange.Session, r Request, take fun
 	}
 	m := exchange.NewQuery(q, options)
 	if r.Since != nil {
-		have := wire.Authority{MName: wire.Root, RName: wire.Root, Serial: *r.Since}
+		have := wire.SOAData{MName: wire.Root, RName: wire.Root, Serial: *r.Since}
 		m.Authority = []wire.Record{{Name: r.Zone, Type: wire.SOA, Class: wire.IN, Data: have.Data()}}
 	}
 	query, err := m.Bytes()
@@ -177,7 +177,7 @@ func (r *reader) message(msg []byte) (done bool, err error) {
 
 func (r *reader) record(record wire.Record) error {
 	zone := r.result.Request.Zone
-	if record.Class != wire.IN || !record.Name.Under(zone) {
+	if record.Class != wire.IN || !record.Name.IsSubdomainOf(zone) {
 		return fmt.Errorf("%w: %s", ErrOutside, record.Name)
 	}
 	soa, isSOA := record.Authority()

@@ -302,8 +302,8 @@ func (n Name) Ancestor(count int) Name {
 	return n
 }
 
-// Under reports whether n is zone or a name below it (RFC 9499, "subdomain").
-func (n Name) Under(zone Name) bool {
+// IsSubdomainOf reports whether n is zone or a name below it (RFC 9499, "subdomain").
+func (n Name) IsSubdomainOf(zone Name) bool {
 	drop := n.Labels() - zone.Labels()
 	return drop >= 0 && n.Ancestor(zone.Labels()).Equal(zone)
 }

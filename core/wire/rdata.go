@@ -414,14 +414,14 @@ func (r Record) SignedLabels() int {
 // NewerSerial reports whether a is a later version of a zone than b (RFC 1982 §3.2).
 func NewerSerial(a, b uint32) bool { return a != b && int32(a-b) > 0 }
 
-// Authority is the content of an SOA record (RFC 1035 §3.3.13); periods in seconds.
-type Authority struct {
+// SOAData is the content of an SOA record (RFC 1035 §3.3.13); periods in seconds.
+type SOAData struct {
 	MName, RName                            Name
 	Serial, Refresh, Retry, Expire, Minimum uint32
 }
 
 // Authority returns what an SOA record says; ok is false for other types.
-func (r Record) Authority() (soa Authority, ok bool) {
+func (r Record) Authority() (soa SOAData, ok bool) {
 	if r.Type != SOA {
 		return soa, false
 	}
@@ -439,7 +439,7 @@ func (r Record) Authority() (soa Authority, ok bool) {
 }
 
 // Data returns the RDATA of an SOA record.
-func (soa Authority) Data() string {
+func (soa SOAData) Data() string {
 	var b bytes.Buffer
 	b.WriteString(soa.MName.wire + soa.RName.wire)
 	for _, v := range []uint32{soa.Serial, soa.Refresh, soa.Retry, soa.Expire, soa.Minimum} {

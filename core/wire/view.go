@@ -153,9 +153,9 @@ func (v View) QuestionBytes() []byte {
 // messages whose hashes are the same.
 var hashSeed, hashSecret = rand.Uint64(), rand.Uint64()
 
-// Familiar are names that were read before: most messages of a capture are about few. The
+// NameCache are names that were read before: most messages of a capture are about few. The
 // zero value is ready to use.
-type Familiar [1 << 13]familiarName
+type NameCache [1 << 13]familiarName
 
 // familiarName is a name as it stood, and its hash.
 type familiarName struct {
@@ -165,7 +165,7 @@ type familiarName struct {
 }
 
 // place is where a name is remembered that begins with these bytes.
-func (names *Familiar) place(begin *[16]byte) *familiarName {
+func (names *NameCache) place(begin *[16]byte) *familiarName {
 	key := foldTwo(binary.LittleEndian.Uint64(begin[:])^hashSecret, binary.LittleEndian.Uint64(begin[8:])^hashSeed)
 	return &names[key%uint64(len(names))]
 }
@@ -173,7 +173,7 @@ func (names *Familiar) place(begin *[16]byte) *familiarName {
 // Read returns the hashes of a message's question and how many bytes its name has, as
 // [View.Hashes] and [View.NameSize] do, but only of a message that looks like most do:
 // 0 bytes where [Read] has to tell more.
-func (names *Familiar) Read(msg []byte) (h Hashes, size int) {
+func (names *NameCache) Read(msg []byte) (h Hashes, size int) {
 	if len(msg) < headerSize+16 || len(msg) > maxMessage || msg[4] != 0 || msg[5] != 1 {
 		return Hashes{}, 0
 	}
@@ -200,7 +200,7 @@ func (k *familiarName) read(msg []byte) (Hashes, int) {
 }
 
 // View is [Read], with a look whether the name is a familiar one.
-func (names *Familiar) View(msg []byte) (View, Hashes, error) {
+func (names *NameCache) View(msg []byte) (View, Hashes, error) {
 	if h, size := names.Read(msg); size > 0 {
 		return Named(msg, size), h, nil
 	}
@@ -208,7 +208,7 @@ func (names *Familiar) View(msg []byte) (View, Hashes, error) {
 }
 
 // Named is the view of a message whose one question has a name of so many bytes, as
-// [Familiar.Read] told.
+// [NameCache.Read] told.
 func Named(msg []byte, size int) View { return View{msg, uint16(size), uint16(headerSize + size + 4)} }
 
 // Hashes are those of a message's first question, letter case ignored.

@@ -47,8 +47,8 @@ func TestNameRelations(t *testing.T) {
 	www, zone := MustParseName("WWW.hollowtarn.example"), MustParseName("HollowTarn.Example")
 	assert.True(t, www.Equal(MustParseName("www.HOLLOWTARN.example.")))
 	assert.NotEqual(t, www, www.Fold())
-	assert.True(t, www.Under(zone) && zone.Under(zone) && www.Under(Root) && !zone.Under(www))
-	assert.False(t, MustParseName("nothollowtarn.example").Under(zone))
+	assert.True(t, www.IsSubdomainOf(zone) && zone.IsSubdomainOf(zone) && www.IsSubdomainOf(Root) && !zone.IsSubdomainOf(www))
+	assert.False(t, MustParseName("nothollowtarn.example").IsSubdomainOf(zone))
 	assert.Equal(t, 3, www.Labels())
 	assert.Equal(t, "hollowtarn.example", www.Parent().Spoken())
 	assert.Equal(t, Root, Root.Parent())
@@ -339,7 +339,7 @@ func TestQuestionHashes(t *testing.T) {
 
 // A name that was read before has the same hashes, whatever was read in between.
 func TestFamiliar(t *testing.T) {
-	var names Familiar
+	var names NameCache
 	long := strings.Repeat("a-rather-long-label.", 10) + "example."
 	for range 3 {
 		for _, text := range []string{"www.hollowtarn.example.", "WWW.hollowtarn.example.", "www.hollowtarn.example-.", "www.hollowtarn.exampl.", long, "b." + long, "."} {
@@ -488,7 +488,7 @@ func assertOutline(t *testing.T, data []byte) {
 
 // assertRead checks that reading in one go comes to what reading step by step does, also
 // when the name was read before.
-func assertRead(t *testing.T, data []byte, names *Familiar) {
+func assertRead(t *testing.T, data []byte, names *NameCache) {
 	got, hashes, err := Read(data)
 	v, failed := ReadView(data)
 	if failed == nil && v.HasQuestion() {
@@ -514,7 +514,7 @@ func assertRead(t *testing.T, data []byte, names *Familiar) {
 }
 
 func FuzzMessage(f *testing.F) {
-	var names Familiar
+	var names NameCache
 	f.Add(reply(f))
 	for _, name := range []string{"\xc0\x0c", "\xc0\x00", "\x03www\xc0\x00"} { // compressed against nothing
 		f.Add([]byte("\x00\x01\x80\x00\x00\x01\x00\x00\x00\x00\x00\x00" + name + "\x00\x01\x00\x01"))

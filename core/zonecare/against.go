@@ -45,7 +45,7 @@ func ReadContents(label string, zone wire.Name, records iter.Seq2[wire.Record, e
 		if err != nil {
 			return nil, err
 		}
-		if !r.Name.Under(zone) {
+		if !r.Name.IsSubdomainOf(zone) {
 			return nil, fmt.Errorf("%s: %w", r.Name, transfer.ErrOutside)
 		}
 		if len(c.Records) == maxRecords {

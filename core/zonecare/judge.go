@@ -62,7 +62,7 @@ func (r *Report) evidence(of func(*State) *exchange.Exchange) (numbers []int) {
 // glue holds the addresses that the parent gives against the zone's own.
 func (r *Report) glue() {
 	for _, host := range r.Parent.Hosts {
-		if !host.Under(r.Zone) {
+		if !host.IsSubdomainOf(r.Zone) {
 			continue
 		}
 		glue, own := r.Parent.Glue[host.Fold()], r.Own[host.Fold()]
@@ -194,15 +194,15 @@ func (r *Report) serials() {
 // timerRules are what the timers of an SOA usually are (RFC 1912 §2.2, RFC 2308
 // §5): each says when it is unusual, and what follows.
 var timerRules = []struct {
-	unusual func(s wire.Authority) bool
+	unusual func(s wire.SOAData) bool
 	text    string
 }{
-	{func(s wire.Authority) bool { return s.Expire < s.Refresh+s.Retry }, "EXPIRE is shorter than REFRESH plus RETRY: a secondary that misses one refresh stops answering."},
-	{func(s wire.Authority) bool { return s.Retry >= s.Refresh }, "RETRY is not shorter than REFRESH: after a failed refresh, a secondary waits just as long as after a successful one."},
-	{func(s wire.Authority) bool { return s.Refresh < 1200 }, "REFRESH is under 20 minutes: secondaries check more often than usual."},
-	{func(s wire.Authority) bool { return s.Refresh > 43200 }, "REFRESH is over 12 hours: without NOTIFY, a change takes that long to arrive."},
-	{func(s wire.Authority) bool { return s.Expire < 604800 }, "EXPIRE is under a week: if the primary is down for that long, the whole zone goes down."},
-	{func(s wire.Authority) bool { return s.Minimum > 86400 }, "MINIMUM is over a day: a name that is looked up before it exists stays missing for that long."},
+	{func(s wire.SOAData) bool { return s.Expire < s.Refresh+s.Retry }, "EXPIRE is shorter than REFRESH plus RETRY: a secondary that misses one refresh stops answering."},
+	{func(s wire.SOAData) bool { return s.Retry >= s.Refresh }, "RETRY is not shorter than REFRESH: after a failed refresh, a secondary waits just as long as after a successful one."},
+	{func(s wire.SOAData) bool { return s.Refresh < 1200 }, "REFRESH is under 20 minutes: secondaries check more often than usual."},
+	{func(s wire.SOAData) bool { return s.Refresh > 43200 }, "REFRESH is over 12 hours: without NOTIFY, a change takes that long to arrive."},
+	{func(s wire.SOAData) bool { return s.Expire < 604800 }, "EXPIRE is under a week: if the primary is down for that long, the whole zone goes down."},
+	{func(s wire.SOAData) bool { return s.Minimum > 86400 }, "MINIMUM is over a day: a name that is looked up before it exists stays missing for that long."},
 }
 
 // timers tells unusual SOA timers. They are the zone's holder's choice: a note each.
@@ -214,7 +214,7 @@ func (r *Report) timers() {
 }
 
 // UnusualTimers says what is unusual about the timers of an SOA, a sentence each.
-func UnusualTimers(soa wire.Authority) (all []string) {
+func UnusualTimers(soa wire.SOAData) (all []string) {
 	for _, rule := range timerRules {
 		if rule.unusual(soa) {
 			all = append(all, rule.text)

@@ -92,7 +92,7 @@ type Report struct {
 	Parent   Parent
 	States   []*State
 	Hosts    []wire.Name                // as the zone itself lists them, by its newest version
-	SOA      wire.Authority             // of the newest version; zero when no server gave one
+	SOA      wire.SOAData               // of the newest version; zero when no server gave one
 	Known    bool                       // whether any server gave an SOA
 	Own      map[wire.Name][]netip.Addr // addresses that the zone itself gives for its hosts inside it, by host in lower case
 	Findings []finding.Finding
@@ -220,7 +220,7 @@ func (r *Report) takeAddresses(e *exchange.Exchange) {
 	}
 }
 
-func mustSOA(e *exchange.Exchange) wire.Authority {
+func mustSOA(e *exchange.Exchange) wire.SOAData {
 	soa, _ := e.Answer().Records[0].Authority()
 	return soa
 }
@@ -237,7 +237,7 @@ func (r *Report) askGlue(ctx context.Context, session *exchange.Session) {
 	options.Iterative = true
 	var requests []exchange.Request
 	for _, host := range union(r.Parent.Hosts, r.Hosts) {
-		if host.Under(r.Zone) {
+		if host.IsSubdomainOf(r.Zone) {
 			for _, t := range []wire.Type{wire.A, wire.AAAA} {
 				requests = append(requests, exchange.Request{Server: s.SOA.Server, Question: wire.Question{Name: host, Type: t, Class: wire.IN}, Options: &options, Shared: true})
 			}

@@ -66,7 +66,7 @@ func (f *filler) name() wire.Name {
 func (f *filler) message() wire.Message {
 	short := f.text[:min(len(f.text), 200)]
 	q := wire.Question{Name: f.name(), Type: wire.TXT, Class: wire.IN}
-	soa := wire.Authority{MName: f.name(), RName: f.name(), Minimum: 300}
+	soa := wire.SOAData{MName: f.name(), RName: f.name(), Minimum: 300}
 	return wire.Message{ID: 7, Flags: wire.QR | wire.AA, Questions: []wire.Question{q}, Answer: []wire.Record{
 		{Name: q.Name, Type: wire.TXT, Class: wire.IN, TTL: 60, Data: string(rune(min(len(short), 127))) + short[:min(len(short), 127)]},
 		{Name: q.Name, Type: wire.CNAME, Class: wire.IN, TTL: 60, Data: f.name().Wire()},
@@ -202,7 +202,7 @@ func everyView(t *testing.T, text_ string) map[string]string {
 	verdict, walk, zone := filled[diagnosis.Verdict](text_), filled[delegation.Walk](text_), filled[probe.Zone](text_)
 	compared, fetched, local := *filled[[]probe.Compared](text_), filled[transfer.Fetched](text_), filled[probe.Local](text_)
 	findings := *filled[[]finding.Finding](text_)
-	look := filled[conversation.Look](text_)
+	look := filled[conversation.WholePacket](text_)
 	terminal("answers", func(v *text.View) { v.Answers(block, text.Show{Parts: all, Explain: true}) })
 	terminal("bare", func(v *text.View) { v.Bare(pointers) })
 	terminal("wire", func(v *text.View) { v.Wire(pointers) })

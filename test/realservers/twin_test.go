@@ -53,7 +53,7 @@ func deeper(name wire.Name, zone string) bool {
 	origin := wire.MustParseName(zone)
 	return slices.ContainsFunc(twinZones, func(other string) bool {
 		below := wire.MustParseName(other)
-		return below.Labels() > origin.Labels() && name.Under(below)
+		return below.Labels() > origin.Labels() && name.IsSubdomainOf(below)
 	})
 }
 
@@ -84,7 +84,7 @@ func questions(t *testing.T, zone string) (all []wire.Question) {
 	require.NoError(t, err)
 	seen := map[wire.Question]bool{}
 	ask := func(name wire.Name, t wire.Type) {
-		if q := (wire.Question{Name: name.Fold(), Type: t, Class: wire.IN}); name.Under(origin) && !seen[q] {
+		if q := (wire.Question{Name: name.Fold(), Type: t, Class: wire.IN}); name.IsSubdomainOf(origin) && !seen[q] {
 			seen[q] = true
 			all = append(all, q)
 		}
@@ -103,7 +103,7 @@ func questions(t *testing.T, zone string) (all []wire.Question) {
 				}
 			}
 		}
-		for name := r.Name; name.Under(origin) && !name.Equal(origin); name = name.Parent() {
+		for name := r.Name; name.IsSubdomainOf(origin) && !name.Equal(origin); name = name.Parent() {
 			ask(name, wire.A)
 		}
 	}

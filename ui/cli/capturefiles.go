@@ -94,7 +94,7 @@ func (c *captureFiles) read(options conversation.Options) (*conversation.Overvie
 }
 
 // fetch reads the files once more for exchanges that the overview did not keep.
-func (c *captureFiles) fetch(o *conversation.Overview, wanted func(*conversation.Pair) bool) error {
+func (c *captureFiles) fetch(o *conversation.Overview, wanted func(*conversation.Transaction) bool) error {
 	readers, err := c.open()
 	if err != nil {
 		return err
@@ -103,7 +103,7 @@ func (c *captureFiles) fetch(o *conversation.Overview, wanted func(*conversation
 }
 
 // look reads the files once more for whole packets.
-func (c *captureFiles) look(packets []int) (map[int]*conversation.Look, error) {
+func (c *captureFiles) look(packets []int) (map[int]*conversation.WholePacket, error) {
 	readers, err := c.open()
 	if err != nil {
 		return nil, err
@@ -112,7 +112,7 @@ func (c *captureFiles) look(packets []int) (map[int]*conversation.Look, error) {
 	if err != nil {
 		return nil, err
 	}
-	looks, err := conversation.Looks(packets, readers, options.Ports)
+	looks, err := conversation.WholePackets(packets, readers, options.Ports)
 	if err != nil {
 		err = fmt.Errorf("reading %s: %w", strings.Join(c.d.paths, ", "), err)
 	}

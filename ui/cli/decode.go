@@ -36,8 +36,8 @@ type decoding struct {
 	types, outcomes         []string
 	clients, servers        []string
 	under, between, finding string
-	choice                  conversation.Choice
-	look                    *conversation.Look // the packet that is to be shown; nil: none
+	choice                  conversation.Filter
+	look                    *conversation.WholePacket // the packet that is to be shown; nil: none
 }
 
 // newDecode is `unquil decode`.
@@ -297,7 +297,7 @@ func (d *decoding) options(reported bool) (options conversation.Options, err err
 	}
 	switch {
 	case d.exchange != 0:
-		options.Also = func(p *conversation.Pair) bool { return p.Number == d.exchange }
+		options.Also = func(p *conversation.Transaction) bool { return p.Number == d.exchange }
 	case d.look != nil:
 		options.Also = d.look.PartOf
 	}
@@ -307,7 +307,7 @@ func (d *decoding) options(reported bool) (options conversation.Options, err err
 // gathering is what becomes of exchanges while they are read.
 type gathering struct {
 	picks, all        bool // their packets are to be written: all of them, or as many as a report's capture takes
-	picked            conversation.Picked
+	picked            conversation.PacketSelection
 	plain, remarkable int
 	lines             *lineWriter // nil when they are shown at the end
 	silent            bool        // nothing is told yet, since they will be read again
@@ -315,7 +315,7 @@ type gathering struct {
 	told              bool        // it came
 }
 
-func (g *gathering) each(p *conversation.Pair) {
+func (g *gathering) each(p *conversation.Transaction) {
 	if g.only != 0 && p.Number != g.only {
 		return
 	}
@@ -348,14 +348,14 @@ func (a *app) readCapture(files *captureFiles, options conversation.Options, g *
 	overview, failed = files.read(options)
 	if twice && overview != nil && files.ctx.Err() == nil {
 		if options.Late = overview.Late(); options.Late != nil || g.lines != nil {
-			g.picked, g.plain, g.remarkable, g.silent = conversation.Picked{}, 0, 0, false
+			g.picked, g.plain, g.remarkable, g.silent = conversation.PacketSelection{}, 0, 0, false
 			overview, failed = files.read(options)
 		}
 	}
 	if overview == nil || overview.NotKept == 0 {
 		return overview, failed
 	}
-	var wanted func(*conversation.Pair) bool
+	var wanted func(*conversation.Transaction) bool
 	if e := overview.Find(d.exchange); e != nil {
 		wanted = overview.RelatedTo(e)
 	} else if a.reportFile != "" {
@@ -401,7 +401,7 @@ func (a *app) openCaptureOutputs(from *captureFiles, to string) (chosen *files.O
 
 // writePicked writes the packets of the chosen exchanges. Those of a reading that was cut
 // short are not all of them, and are not written.
-func (a *app) writePicked(picked *conversation.Picked, to *files.Output, open func() ([]*capture.Reader, error)) (int, error) {
+func (a *app) writePicked(picked *conversation.PacketSelection, to *files.Output, open func() ([]*capture.Reader, error)) (int, error) {
 	written, err := picked.Write(to, open)
 	if err = cmp.Or(err, a.ctx.Err()); err == nil {
 		err = to.Commit()

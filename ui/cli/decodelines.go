@@ -44,7 +44,7 @@ func (l *lineWriter) failed() error {
 	return l.err
 }
 
-func (l *lineWriter) pair(p *conversation.Pair) {
+func (l *lineWriter) pair(p *conversation.Transaction) {
 	if l.failed() != nil || l == nil {
 		return
 	}

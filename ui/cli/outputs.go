@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unquil/core/conversation"
 	"unquil/core/escape"
+	"unquil/core/evidence"
 	"unquil/core/exchange"
 	"unquil/ui/files"
 )
@@ -23,7 +23,7 @@ const maxSettings = 4 << 20
 // asked anything, so that a name that cannot be written costs no evidence.
 type outputs struct {
 	keep, reportFile string
-	evidence         *evidence
+	evidence         *keeping
 	page, capture    *files.Output // of the report; nil without one
 	opened           bool
 }
@@ -78,30 +78,30 @@ func (a *app) commit(o *files.Output) error {
 	return nil
 }
 
-// evidence is the file that --keep names; without one it keeps nothing.
-type evidence struct {
+// keeping is the file that --keep names; without one it keeps nothing.
+type keeping struct {
 	mu     sync.Mutex // names are looked up beside the answers
 	file   *files.Output
-	writer *conversation.Evidence
+	writer *evidence.Writer
 }
 
 func (a *app) keepFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&a.keep, "keep", "", "save every packet exchanged in `FILE.pcapng`")
 }
 
-func (a *app) newEvidence() (*evidence, error) {
+func (a *app) newEvidence() (*keeping, error) {
 	if a.keep == "" {
-		return &evidence{}, nil
+		return &keeping{}, nil
 	}
 	file, err := a.files.Create(a.keep)
 	if err != nil {
 		return nil, fmt.Errorf("keeping evidence: %w", err)
 	}
-	writer, err := conversation.NewEvidence(file)
+	writer, err := evidence.New(file)
 	if err != nil {
 		return nil, fmt.Errorf("keeping evidence: %w", err)
 	}
-	return &evidence{file: file, writer: writer}, nil
+	return &keeping{file: file, writer: writer}, nil
 }
 
 // keepSession writes all exchanges of the session to the file that --keep names.
@@ -115,7 +115,7 @@ func (a *app) keepSession() (err error) {
 	return nil
 }
 
-func (v *evidence) add(e *exchange.Exchange) error {
+func (v *keeping) add(e *exchange.Exchange) error {
 	if v.writer == nil {
 		return nil
 	}
@@ -139,7 +139,7 @@ func (a *app) keepEnd(err *error) {
 
 // writeEvidence writes exchanges as a capture.
 func writeEvidence(w io.Writer, exchanges []exchange.Exchange) error {
-	writer, err := conversation.NewEvidence(w)
+	writer, err := evidence.New(w)
 	if err != nil {
 		return err
 	}

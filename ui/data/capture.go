@@ -10,6 +10,7 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/sequence"
 	"unquil/core/wire"
 )
 
@@ -32,7 +33,7 @@ type PairedExchange struct {
 }
 
 // OfPair returns an exchange of a capture as JSON has it.
-func OfPair(e *exchange.Exchange, p *conversation.Pair) PairedExchange {
+func OfPair(e *exchange.Exchange, p *conversation.Transaction) PairedExchange {
 	r := p.Related()
 	j := PairedExchange{OfExchange(e), p.Codes, r.Before.Number, r.After.Number, p.Half().Number, p.Packets(), p.Looped(), r.OtherIn, r.CutIn, r.Guesses, r.Parts, r.LastIn, p.Lasted().Seconds(), ""}
 	if r.Forbidden != nil {
@@ -42,7 +43,7 @@ func OfPair(e *exchange.Exchange, p *conversation.Pair) PairedExchange {
 }
 
 // OfLook returns a packet as JSON has it, and the numbers of the exchanges that it is a part of.
-func OfLook(l *conversation.Look, of []*exchange.Exchange) any {
+func OfLook(l *conversation.WholePacket, of []*exchange.Exchange) any {
 	r := &l.Record
 	layers := []any{}
 	for _, layer := range l.Layers {
@@ -173,7 +174,7 @@ func ofRows(rows []conversation.Row, uncounted int) any {
 
 func ofEpisodes(o *conversation.Overview) any {
 	list := []any{}
-	for _, p := range o.Episodes() {
+	for _, p := range sequence.Episodes(o.Kept) {
 		asked := []any{}
 		for _, a := range p.Asked {
 			asked = append(asked, map[string]any{"exchange": a.Exchange.Number, "depth": a.Depth})
@@ -185,7 +186,7 @@ func ofEpisodes(o *conversation.Overview) any {
 
 func ofPaths(o *conversation.Overview) any {
 	list := []any{}
-	for _, p := range o.Paths() {
+	for _, p := range sequence.ResolverWalks(o.Kept) {
 		steps := []any{}
 		for _, s := range p.Steps {
 			j := map[string]any{"exchange": s.Exchange.Number}

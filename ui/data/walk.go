@@ -43,7 +43,7 @@ func OfWalk(w *delegation.Walk) any {
 			}
 			j.Servers = append(j.Servers, server)
 		}
-		for _, aside := range s.Asides {
+		for _, aside := range s.Extra {
 			j.Aside = append(j.Aside, aside.Exchange.Number)
 		}
 		steps = append(steps, j)

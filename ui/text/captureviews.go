@@ -11,6 +11,7 @@ import (
 	"unquil/core/conversation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/sequence"
 	"unquil/core/wording"
 )
 
@@ -110,7 +111,7 @@ func (v *View) Episodes(o *conversation.Overview) {
 	if v.none(o) {
 		return
 	}
-	all := o.Episodes()
+	all := sequence.Episodes(o.Kept)
 	drawn := 0
 	for i, p := range all {
 		if drawn > maxDrawn {
@@ -159,7 +160,7 @@ func unauthorised(e *exchange.Exchange) string {
 
 // Paths draws the walks of resolvers, put together from their packets.
 func (v *View) Paths(o *conversation.Overview) {
-	all := o.Paths()
+	all := sequence.ResolverWalks(o.Kept)
 	if len(all) == 0 {
 		v.flow("", 0, "no walks: nobody in this capture queries without recursion, as a resolver does", plainStyle)
 	}

@@ -179,7 +179,7 @@ func overviewSentence(o *conversation.Overview) string {
 	}
 	bad := 0
 	for outcome, n := range o.Outcomes {
-		if conversation.Failed(outcome) {
+		if outcome.Failed() {
 			bad += n
 		}
 	}
@@ -333,7 +333,7 @@ func cameTo(e *exchange.Exchange) string {
 		result += " (" + mnemonic + ")"
 	}
 	style := plainStyle
-	if conversation.Failed(e.Outcome) {
+	if e.Outcome.Failed() {
 		style = severe[finding.Fault]
 	}
 	return style.Render(result)

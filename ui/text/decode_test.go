@@ -26,7 +26,7 @@ func readCapture(t *testing.T, file string) *conversation.Overview {
 }
 
 // lookAt is all packets of a capture of the lab, but for those that go round in it.
-func lookAt(t *testing.T, file string) map[int]*conversation.Look {
+func lookAt(t *testing.T, file string) map[int]*conversation.WholePacket {
 	f, err := lab.Captures().Open(file)
 	require.NoError(t, err)
 	defer f.Close()
@@ -36,7 +36,7 @@ func lookAt(t *testing.T, file string) map[int]*conversation.Look {
 	for i := range all {
 		all[i] = i + 1
 	}
-	looks, err := conversation.Looks(all, []*capture.Reader{r}, nil)
+	looks, err := conversation.WholePackets(all, []*capture.Reader{r}, nil)
 	require.NoError(t, err)
 	return looks
 }

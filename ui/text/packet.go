@@ -13,7 +13,7 @@ import (
 // Packet draws one packet of a capture: what it is in a sentence, its headers, the message
 // in it, and of which exchanges it is a part. everyByte names all of its bytes, as is done
 // of one that cannot be read anyway.
-func (v *View) Packet(l *conversation.Look, of []*exchange.Exchange, everyByte bool) {
+func (v *View) Packet(l *conversation.WholePacket, of []*exchange.Exchange, everyByte bool) {
 	m := read(l.Message)
 	unreadable := l.Fault != nil || l.Message != nil && m.broken != nil
 	v.flow("", 0, fmt.Sprintf("packet %d%s: %s", l.Record.Number, ends(l), packetSentence(l, &m)), plainStyle)
@@ -47,7 +47,7 @@ func (v *View) Packet(l *conversation.Look, of []*exchange.Exchange, everyByte b
 const maxPartOf = 10
 
 // ends are whom a packet is from and to.
-func ends(l *conversation.Look) string {
+func ends(l *conversation.WholePacket) string {
 	if !l.From.IsValid() || l.Report != nil {
 		return ""
 	}
@@ -55,7 +55,7 @@ func ends(l *conversation.Look) string {
 }
 
 // packetSentence is what a packet holds.
-func packetSentence(l *conversation.Look, m *reading) string {
+func packetSentence(l *conversation.WholePacket, m *reading) string {
 	switch {
 	case l.Fault != nil && len(l.Record.Data) < l.Record.Length:
 		return severe["fault"].Render(fmt.Sprintf("it cannot be read, because the capture cut it off: %v", l.Fault))
@@ -84,7 +84,7 @@ func packetSentence(l *conversation.Look, m *reading) string {
 }
 
 // packetRows are the headers of a packet and of its message in words.
-func (v *View) packetRows(l *conversation.Look) {
+func (v *View) packetRows(l *conversation.WholePacket) {
 	r := &l.Record
 	size := wording.Count(len(r.Data), "byte", "bytes")
 	if len(r.Data) < r.Length {
@@ -112,7 +112,7 @@ func (v *View) packetRows(l *conversation.Look) {
 
 // packetBytes draws all bytes of a packet, each header as one piece, and those of the
 // message in it by their fields.
-func (v *View) packetBytes(l *conversation.Look) {
+func (v *View) packetBytes(l *conversation.WholePacket) {
 	data := l.Record.Data
 	var pieces []wire.Piece
 	next := 0

@@ -50,7 +50,7 @@ func (v *View) Walk(w *delegation.Walk, every bool) {
 		v.step(step, depth, every)
 		depth++
 	}
-	for _, side := range w.Side {
+	for _, side := range w.AddressWalks {
 		if side.End != delegation.EndNoData { // that a server has no IPv6 address is no news
 			v.flow("", 2, fmt.Sprintf("on the side: %s %s", side.Question.Spoken(), side.Summary()), quiet)
 		}

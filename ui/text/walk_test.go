@@ -172,7 +172,7 @@ func TestTransferView(t *testing.T) {
 	zone := wire.MustParseName("tarn.example")
 	server := exchange.Server{Host: "ns1.tarn.example.", Address: netip.MustParseAddrPort("203.0.113.11:53")}
 	result := func(change func(r *transfer.Result)) *transfer.Result {
-		r := &transfer.Result{Request: transfer.Request{Zone: zone, Server: server}, Kind: transfer.Whole, SOA: wire.Authority{Serial: 7}, Records: 3, Messages: 1, Bytes: 300,
+		r := &transfer.Result{Request: transfer.Request{Zone: zone, Server: server}, Kind: transfer.Whole, SOA: wire.SOAData{Serial: 7}, Records: 3, Messages: 1, Bytes: 300,
 			ByType: map[wire.Type]int{wire.A: 2, wire.SOA: 1}, Took: 12 * time.Millisecond}
 		if change != nil {
 			change(r)

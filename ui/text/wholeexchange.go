@@ -19,7 +19,7 @@ import (
 // WholeExchange draws one exchange: question and reply side by side, layer by
 // layer, the records, another reply, and what it has to do with others. looks are its
 // packets.
-func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, looks map[int]*conversation.Look) {
+func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, looks map[int]*conversation.WholePacket) {
 	line := o.Lines[e.Number]
 	other, otherSays := looks[line.OtherIn], ""
 	headline := fmt.Sprintf("exchange %d: %s", e.Number, exchangeSentence(e))
@@ -102,7 +102,7 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, loo
 	}
 }
 
-func layersOf(l *conversation.Look) []capture.Layer {
+func layersOf(l *conversation.WholePacket) []capture.Layer {
 	if l == nil {
 		return nil
 	}

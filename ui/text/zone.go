@@ -210,7 +210,7 @@ func hostWords(hosts []wire.Name) string {
 }
 
 // timers draws what the SOA's timers come to.
-func (v *View) timers(soa wire.Authority) {
+func (v *View) timers(soa wire.SOAData) {
 	v.row("primary", soa.MName.Spoken())
 	v.row("refresh", fmt.Sprintf("secondaries check every %s, retry every %s, and stop answering after %s without their primary", wire.Period(soa.Refresh), wire.Period(soa.Retry), wire.Period(soa.Expire)))
 	v.row("negative", fmt.Sprintf("answers are cached for %s", Seconds(soa.Minimum)))

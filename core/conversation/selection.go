@@ -8,13 +8,13 @@ import (
 	"unquil/core/capture"
 )
 
-// Picked are the packets of chosen exchanges, to be written or looked at in a
+// PacketSelection are the packets of chosen exchanges, to be written or looked at in a
 // second reading of the same files.
-type Picked struct {
+type PacketSelection struct {
 	Exchanges int // how many they are
 
 	packets  numbers
-	flows    map[[2]capture.End]bool
+	flows    map[[2]capture.Endpoint]bool
 	comments map[int]string
 }
 
@@ -25,18 +25,18 @@ const (
 )
 
 // Add takes the packets of one exchange.
-func (k *Picked) Add(p *Pair) {
+func (k *PacketSelection) Add(p *Transaction) {
 	k.Exchanges++
 	all := p.Packets()
 	for _, n := range all {
 		k.packets.add(n)
 	}
 	if k.flows == nil {
-		k.flows, k.comments = map[[2]capture.End]bool{}, map[int]string{}
+		k.flows, k.comments = map[[2]capture.Endpoint]bool{}, map[int]string{}
 	}
 	if p.tcp && len(k.flows) < maxPickedFlows {
 		client, server := p.Client(), p.Server()
-		k.flows[[2]capture.End{client, server}], k.flows[[2]capture.End{server, client}] = true, true
+		k.flows[[2]capture.Endpoint{client, server}], k.flows[[2]capture.Endpoint{server, client}] = true, true
 	}
 	if len(p.Codes) > 0 && len(k.comments) < maxComments {
 		var words []string
@@ -51,7 +51,7 @@ func (k *Picked) Add(p *Pair) {
 
 // complete finds what belongs to the packets too: the segments of their TCP
 // connections, and the fragments that their datagrams came in.
-func (k *Picked) complete(readers []*capture.Reader, each func(r *capture.Record)) error {
+func (k *PacketSelection) complete(readers []*capture.Reader, each func(r *capture.Record)) error {
 	var number int
 	var decoder capture.Decoder
 	decoder.Whole = func(parts []int) {
@@ -67,7 +67,7 @@ func (k *Picked) complete(readers []*capture.Reader, each func(r *capture.Record
 			return err
 		}
 		number = record.Number
-		if decoder.Decode(record, &p) == capture.Segment && k.flows[[2]capture.End{p.From, p.To}] {
+		if decoder.Decode(record, &p) == capture.Segment && k.flows[[2]capture.Endpoint{p.From, p.To}] {
 			k.packets.add(number)
 		}
 		if each != nil {
@@ -80,7 +80,7 @@ func (k *Picked) complete(readers []*capture.Reader, each func(r *capture.Record
 // Write writes the packets to a capture, with what is remarkable about their
 // exchanges as comments. open opens the files anew, each time it is called. It
 // returns how many packets were written.
-func (k *Picked) Write(w io.Writer, open func() ([]*capture.Reader, error)) (written int, err error) {
+func (k *PacketSelection) Write(w io.Writer, open func() ([]*capture.Reader, error)) (written int, err error) {
 	readers, err := open()
 	if err != nil {
 		return 0, err

@@ -1,4 +1,6 @@
-package conversation
+// Package sequence puts exchanges of a capture in the order in which one led to another:
+// what a client asked in one go, and the servers that a resolver asked on its way.
+package sequence
 
 import (
 	"cmp"
@@ -42,11 +44,12 @@ func ended(e *exchange.Exchange) time.Time {
 	return last
 }
 
-// Episodes are those of the exchanges that were kept, by their begin.
-func (o *Overview) Episodes() []Episode {
+// Episodes are those of exchanges that begin one after the other, by their begin. They
+// point into exchanges.
+func Episodes(exchanges []exchange.Exchange) []Episode {
 	by := map[netip.Addr][]*exchange.Exchange{}
-	for i := range o.Kept {
-		e := &o.Kept[i]
+	for i := range exchanges {
+		e := &exchanges[i]
 		by[e.Client.Addr()] = append(by[e.Client.Addr()], e)
 	}
 	var all []Episode
@@ -60,7 +63,7 @@ func (o *Overview) Episodes() []Episode {
 				now, end = &all[len(all)-1], e.Sent()
 			}
 			now.Asked = append(now.Asked, Asked{e, now.depth(e)})
-			if Failed(e.Outcome) {
+			if e.Outcome.Failed() {
 				now.Failed++
 			}
 			if done := ended(e); done.After(end) {
@@ -84,57 +87,57 @@ func (p *Episode) depth(e *exchange.Exchange) int {
 	return 0
 }
 
-// Path is a walk that a resolver took, put together from its packets.
-type Path struct {
+// ResolverWalk is a walk that a resolver took, put together from its packets.
+type ResolverWalk struct {
 	Resolver netip.Addr
 	Question wire.Question
 	Asked    *exchange.Exchange // the client's question that it was for; nil when the capture does not hold it
-	Steps    []PathStep
+	Steps    []WalkStep
 	Begins   time.Time
 	Took     time.Duration
 }
 
-// PathStep is one server asked on the way. Zone is the one that it was asked for as:
+// WalkStep is one server asked on the way. Zone is the one that it was asked for as:
 // what the step before referred to; zero at a beginning that is not the root.
-type PathStep struct {
+type WalkStep struct {
 	Zone     wire.Name
 	Exchange *exchange.Exchange
 }
 
 // Last is where the walk ended.
-func (p *Path) Last() *exchange.Exchange { return p.Steps[len(p.Steps)-1].Exchange }
+func (p *ResolverWalk) Last() *exchange.Exchange { return p.Steps[len(p.Steps)-1].Exchange }
 
 // Ended reports whether it ended in an answer.
-func (p *Path) Ended() bool { return p.Last().Outcome.Good() && p.Last().Authoritative() }
+func (p *ResolverWalk) Ended() bool { return p.Last().Outcome.Good() && p.Last().Authoritative() }
 
 const pathGap = 5 * time.Second // within which steps of one walk follow each other
 
-// Paths are the walks among the exchanges that were kept: questions without
+// ResolverWalks are the walks among exchanges: questions without
 // recursion that ask for one name, server after server.
-func (o *Overview) Paths() []*Path {
+func ResolverWalks(exchanges []exchange.Exchange) []*ResolverWalk {
 	type walker struct {
 		resolver netip.Addr
 		name     wire.Name
 		t        wire.Type
 	}
-	open := map[walker]*Path{}
-	var all []*Path
+	open := map[walker]*ResolverWalk{}
+	var all []*ResolverWalk
 	iterative := func(e *exchange.Exchange) bool {
 		q := e.Attempts[0].Query
 		return len(q) > 3 && q[2]&1 == 0
 	}
-	for i := range o.Kept {
-		e := &o.Kept[i]
+	for i := range exchanges {
+		e := &exchanges[i]
 		if !iterative(e) || e.Question.Name.IsZero() {
 			continue
 		}
 		k := walker{e.Client.Addr(), e.Question.Name.Fold(), e.Question.Type}
 		p := open[k]
 		if p == nil || e.Sent().Sub(ended(p.Last())) > pathGap || p.Ended() {
-			p = &Path{Resolver: e.Client.Addr(), Question: e.Question, Begins: e.Sent()}
+			p = &ResolverWalk{Resolver: e.Client.Addr(), Question: e.Question, Begins: e.Sent()}
 			open[k], all = p, append(all, p)
 		}
-		step := PathStep{Exchange: e}
+		step := WalkStep{Exchange: e}
 		if n := len(p.Steps); n > 0 {
 			step.Zone = p.Steps[n-1].Zone
 			if before := p.Steps[n-1].Exchange; before.Outcome == exchange.Referral {
@@ -149,8 +152,8 @@ func (o *Overview) Paths() []*Path {
 		p.Took = ended(e).Sub(p.Begins)
 	}
 	asked := map[walker][]*exchange.Exchange{} // by what a resolver walks for on their account
-	for i := range o.Kept {
-		e := &o.Kept[i]
+	for i := range exchanges {
+		e := &exchanges[i]
 		k := walker{e.Server.Address.Addr(), e.Question.Name.Fold(), e.Question.Type}
 		asked[k] = append(asked[k], e)
 	}
@@ -162,7 +165,7 @@ func (o *Overview) Paths() []*Path {
 
 // askedIn is the one of a resolver's questions that it walked for, the last of them
 // that was open when the walk began.
-func (p *Path) askedIn(questions []*exchange.Exchange) *exchange.Exchange {
+func (p *ResolverWalk) askedIn(questions []*exchange.Exchange) *exchange.Exchange {
 	for _, e := range slices.Backward(questions) {
 		if e.Question.Same(p.Question) && !e.Sent().After(p.Begins) && (e.Reply == nil || !e.Last().Received.Before(p.Begins)) {
 			return e

@@ -1,4 +1,6 @@
-package conversation
+// Package evidence writes exchanges as a capture, and has the marks by which one that was
+// written so is known when it is read back.
+package evidence
 
 import (
 	"encoding/binary"
@@ -12,26 +14,26 @@ import (
 	"unquil/core/exchange"
 )
 
-// Evidence writes exchanges as a capture, packet by packet. What travelled
+// Writer writes exchanges as a capture, packet by packet. What travelled
 // encrypted is written in the clear, with a comment that says so.
-type Evidence struct {
+type Writer struct {
 	w *capture.Writer
 	// connections carry many exchanges: each goes on where the one before ended.
 	connections map[[2]netip.AddrPort]*capture.Stream
 }
 
-// kept begins the comment on every packet of evidence: read back, it is a DNS message
+// Mark begins the comment on every packet of evidence: read back, it is a DNS message
 // whatever its port.
-const kept = "exchange "
+const Mark = "exchange "
 
-// waitedOut ends the comment on a question that its asker gave up: read back, it is
+// GivenUp ends the comment on a question that its asker gave up: read back, it is
 // not taken for one that the capture ended too soon for.
-const waitedOut = ": no reply came in time"
+const GivenUp = ": no reply came in time"
 
-// NewEvidence begins a capture.
-func NewEvidence(w io.Writer) (*Evidence, error) {
+// New begins a capture.
+func New(w io.Writer) (*Writer, error) {
 	writer, err := capture.NewWriter(w, capture.Ethernet)
-	return &Evidence{writer, map[[2]netip.AddrPort]*capture.Stream{}}, err
+	return &Writer{writer, map[[2]netip.AddrPort]*capture.Stream{}}, err
 }
 
 // onWire is one message on the way.
@@ -44,16 +46,16 @@ type onWire struct {
 
 // Add writes all packets of one exchange: what was sent, what was believed and
 // what was not.
-func (v *Evidence) Add(e *exchange.Exchange) error {
+func (v *Writer) Add(e *exchange.Exchange) error {
 	for i := range e.Attempts {
 		a := &e.Attempts[i]
 		if a.Sent.IsZero() || !a.Local.IsValid() {
 			continue // it never left
 		}
-		comment := fmt.Sprintf(kept+"%d", e.Number)
+		comment := fmt.Sprintf(Mark+"%d", e.Number)
 		asked := comment
 		if a.Reply == nil && e.Outcome == exchange.NoReply {
-			asked += waitedOut
+			asked += GivenUp
 		}
 		packets := []onWire{{a.Sent, a.Local, e.Server.Address, a.Query, asked}}
 		for _, r := range a.Rejected {
@@ -69,7 +71,7 @@ func (v *Evidence) Add(e *exchange.Exchange) error {
 	return nil
 }
 
-func (v *Evidence) write(over exchange.Transport, packets []onWire) error {
+func (v *Writer) write(over exchange.Transport, packets []onWire) error {
 	for _, p := range packets {
 		var frame []byte
 		switch over {
@@ -93,7 +95,7 @@ func (v *Evidence) write(over exchange.Transport, packets []onWire) error {
 }
 
 // connection is the one between two ends; a client uses no port twice in a run but for it.
-func (v *Evidence) connection(client, server netip.AddrPort) *capture.Stream {
+func (v *Writer) connection(client, server netip.AddrPort) *capture.Stream {
 	ends := [2]netip.AddrPort{client, server}
 	if v.connections[ends] == nil {
 		v.connections[ends] = capture.NewStream(client, server)

@@ -42,8 +42,8 @@ type Fields struct {
 	FindingsOf []string `expr:"findings"`  // codes of what is remarkable about it
 }
 
-// Choice says which exchanges of a capture count. The zero Choice is all of them.
-type Choice struct {
+// Filter says which exchanges of a capture count. The zero Filter is all of them.
+type Filter struct {
 	Names            []string // patterns with * and ?
 	Under            wire.Name
 	Types            []wire.Type
@@ -67,7 +67,7 @@ func matched(text string) string {
 
 // Compile makes the choice ready, and returns it as a function; nil when all
 // exchanges count. The error wraps ErrCondition.
-func (c *Choice) Compile() (func(*Pair) bool, error) {
+func (c *Filter) Compile() (func(*Transaction) bool, error) {
 	c.patterns = nil
 	for _, pattern := range c.Names {
 		c.patterns = append(c.patterns, matched(pattern))
@@ -90,7 +90,7 @@ func (c *Choice) Compile() (func(*Pair) bool, error) {
 	return c.matches, nil
 }
 
-func (c *Choice) matches(p *Pair) bool {
+func (c *Filter) matches(p *Transaction) bool {
 	in := func(list []netip.Prefix, a netip.Addr) bool {
 		return len(list) == 0 || slices.ContainsFunc(list, func(n netip.Prefix) bool { return n.Contains(a) })
 	}
@@ -112,7 +112,7 @@ func (c *Choice) matches(p *Pair) bool {
 	if err != nil || name.IsZero() {
 		return false
 	}
-	if !c.Under.IsZero() && !name.Under(c.Under) {
+	if !c.Under.IsZero() && !name.IsSubdomainOf(c.Under) {
 		return false
 	}
 	text := name.Fold().Spoken()
@@ -130,7 +130,7 @@ func (c *Choice) matches(p *Pair) bool {
 	return err == nil && ok && chosen
 }
 
-func (p *Pair) fields(name string) Fields {
+func (p *Transaction) fields(name string) Fields {
 	f := Fields{
 		Number: p.Number, Time: float64(p.First.At) / 1e9, Client: p.Client().Addr().String(), Server: p.Server().Addr().String(), Port: int(p.Server().Port()),
 		Name: name, Type: p.View().QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),

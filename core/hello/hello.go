@@ -1,4 +1,6 @@
-package conversation
+// Package hello reads the name of the server out of what a client sends first when it
+// begins to encrypt: a ClientHello of TLS, plain over TCP, or in the first packets of QUIC.
+package hello
 
 import (
 	"bytes"
@@ -14,9 +16,9 @@ import (
 	"unquil/core/capture"
 )
 
-// tlsName is the server name of a ClientHello in a TLS record (RFC 8446 §5.1); ""
+// ServerName is the server name of a ClientHello in a TLS record (RFC 8446 §5.1); ""
 // when data is none or has none. Escape it before it is shown.
-func tlsName(data []byte) string {
+func ServerName(data []byte) string {
 	if len(data) < 5 || data[0] != 22 || data[1] != 3 {
 		return ""
 	}
@@ -107,11 +109,11 @@ const (
 	maxHello  = 16 << 10 // bytes
 )
 
-// hellos puts together what the first packets of QUIC connections say: a ClientHello
+// QUIC puts together what the first packets of QUIC connections say: a ClientHello
 // comes in several of them, in any order.
-type hellos struct {
-	open  map[[2]capture.End]*partialHello
-	order [][2]capture.End // the oldest first
+type QUIC struct {
+	open  map[[2]capture.Endpoint]*partialHello
+	order [][2]capture.Endpoint // the oldest first
 }
 
 type partialHello struct {
@@ -125,9 +127,9 @@ type helloPart struct {
 	data []byte
 }
 
-// name takes a packet of a client, and returns the server name as soon as that is
+// ServerName takes a packet of a client, and returns the server name as soon as that is
 // known; "" before, and when it is no such packet.
-func (h *hellos) name(p *capture.Packet) string {
+func (h *QUIC) ServerName(p *capture.Packet) string {
 	data := p.Payload
 	if len(data) < 7 || data[0]&0xc0 != 0xc0 || p.TCP {
 		return ""
@@ -145,7 +147,7 @@ func (h *hellos) name(p *capture.Packet) string {
 	if sealed := b.take(size); b.short || len(sealed) < 20 || len(id) == 0 {
 		return ""
 	}
-	connection := [2]capture.End{p.From, p.To}
+	connection := [2]capture.Endpoint{p.From, p.To}
 	hello := h.open[connection]
 	if hello == nil {
 		hello = &partialHello{id: slices.Clone(id)}
@@ -164,9 +166,9 @@ func (h *hellos) name(p *capture.Packet) string {
 	return name
 }
 
-func (h *hellos) add(connection [2]capture.End, hello *partialHello) {
+func (h *QUIC) add(connection [2]capture.Endpoint, hello *partialHello) {
 	if h.open == nil {
-		h.open = map[[2]capture.End]*partialHello{}
+		h.open = map[[2]capture.Endpoint]*partialHello{}
 	}
 	if len(h.order) == maxHellos {
 		h.forget(h.order[0])
@@ -174,7 +176,7 @@ func (h *hellos) add(connection [2]capture.End, hello *partialHello) {
 	h.open[connection], h.order = hello, append(h.order, connection)
 }
 
-func (h *hellos) forget(connection [2]capture.End) {
+func (h *QUIC) forget(connection [2]capture.Endpoint) {
 	delete(h.open, connection)
 	if i := slices.Index(h.order, connection); i >= 0 {
 		h.order = slices.Delete(h.order, i, i+1)

@@ -18,8 +18,8 @@ const (
 	maxApexes    = 8
 )
 
-// Aside is a question that one of the zone's servers was asked beside the way.
-type Aside struct {
+// ExtraQuery is a question that one of the zone's servers was asked beside the way.
+type ExtraQuery struct {
 	Host     wire.Name
 	Address  netip.Addr
 	Exchange *exchange.Exchange
@@ -59,7 +59,7 @@ func (w *Walker) beside(ctx context.Context, step *Step, host wire.Name, server 
 				defer w.pending.Done()
 				w.mu.Lock()
 				defer w.mu.Unlock()
-				step.Asides = append(step.Asides, &Aside{host, server.Address.Addr(), e})
+				step.Extra = append(step.Extra, &ExtraQuery{host, server.Address.Addr(), e})
 			})
 	}
 	ask(step.Zone, wire.NS, options)
@@ -68,7 +68,7 @@ func (w *Walker) beside(ctx context.Context, step *Step, host wire.Name, server 
 	}
 	hosts := 0
 	for _, s := range glue {
-		if !s.Host.Under(step.Zone) || hosts == asideHosts {
+		if !s.Host.IsSubdomainOf(step.Zone) || hosts == asideHosts {
 			continue
 		}
 		hosts++
@@ -85,7 +85,7 @@ func (w *Walker) besideName(step *Step, options exchange.Options, ask func(wire.
 	signed := options
 	signed.DNSSEC = true
 	ask(step.Name, step.Question.Type, signed)
-	if parent := step.Name.Parent(); parent.Under(step.Zone) && !step.Name.Equal(step.Zone) {
+	if parent := step.Name.Parent(); parent.IsSubdomainOf(step.Zone) && !step.Name.Equal(step.Zone) {
 		if star, err := parent.Child("*"); err == nil {
 			ask(star, step.Question.Type, options)
 		}
@@ -96,12 +96,12 @@ func (w *Walker) besideName(step *Step, options exchange.Options, ask func(wire.
 	}
 }
 
-// aside returns the answers of one address to what was asked beside the way, with
+// extraAnswers returns the answers of one address to what was asked beside the way, with
 // authority: of the address that has the newest version of the zone.
-func (s *Step) aside() []*Aside {
+func (s *Step) extraAnswers() []*ExtraQuery {
 	var best *Reply
 	for _, r := range s.Replies {
-		if r.Exchange == nil || !r.Exchange.Authoritative() || !slices.ContainsFunc(s.Asides, func(a *Aside) bool { return a.Address == r.Address }) {
+		if r.Exchange == nil || !r.Exchange.Authoritative() || !slices.ContainsFunc(s.Extra, func(a *ExtraQuery) bool { return a.Address == r.Address }) {
 			continue
 		}
 		serial, ok := r.Serial()
@@ -111,8 +111,8 @@ func (s *Step) aside() []*Aside {
 			best = r
 		}
 	}
-	var all []*Aside
-	for _, a := range s.Asides {
+	var all []*ExtraQuery
+	for _, a := range s.Extra {
 		if best != nil && a.Address == best.Address && a.Exchange.Authoritative() {
 			all = append(all, a)
 		}
@@ -122,7 +122,7 @@ func (s *Step) aside() []*Aside {
 
 // Asked is the answer with authority to a question beside the way; nil without one.
 func (s *Step) Asked(name wire.Name, t wire.Type) *exchange.Exchange {
-	for _, a := range s.aside() {
+	for _, a := range s.extraAnswers() {
 		if q := a.Exchange.Question; q.Type == t && q.Name.Equal(name) {
 			return a.Exchange
 		}
@@ -139,7 +139,7 @@ func (w *Walk) names() {
 	t := last.Question.Type
 	switch w.End {
 	case EndNoName:
-		for name := last.Name.Parent(); name.Under(last.Zone) && w.Name().Equal(last.Name); name = name.Parent() {
+		for name := last.Name.Parent(); name.IsSubdomainOf(last.Zone) && w.Name().Equal(last.Name); name = name.Parent() {
 			if name.Equal(last.Zone) {
 				w.Closest = name
 				return
@@ -161,7 +161,7 @@ func (w *Walk) names() {
 // wildcard looks whether the answer was made from a wildcard.
 func (w *Walk) wildcard(last *Step) {
 	t := last.Question.Type
-	for _, a := range last.aside() {
+	for _, a := range last.extraAnswers() {
 		for _, r := range a.Exchange.Answer().Signatures {
 			if labels := r.SignedLabels(); r.Name.Equal(last.Name) && labels < last.Name.Labels() {
 				if star, err := last.Name.Ancestor(labels).Child("*"); err == nil {
@@ -216,7 +216,7 @@ func (r *Reply) Apex() wire.Name {
 		return wire.Name{}
 	}
 	for _, record := range slices.Concat(r.apex.Reply.Answer, r.apex.Reply.Authority) {
-		if record.Type == wire.SOA && r.apex.Question.Name.Under(record.Name) {
+		if record.Type == wire.SOA && r.apex.Question.Name.IsSubdomainOf(record.Name) {
 			return record.Name
 		}
 	}
@@ -372,7 +372,7 @@ func (w *Walk) resolverTime() (sum time.Duration) {
 
 // sideTime is the time for the quickest side walk to the addresses of a step's servers.
 func (w *Walk) sideTime(s *Step) (least time.Duration) {
-	for _, side := range w.Side {
+	for _, side := range w.AddressWalks {
 		if side.End == EndAnswer && slices.ContainsFunc(s.order, side.Question.Name.Equal) {
 			if t := side.resolverTime(); least == 0 || t < least {
 				least = t

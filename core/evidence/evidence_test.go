@@ -1,4 +1,4 @@
-package conversation
+package evidence_test
 
 import (
 	"bytes"
@@ -11,9 +11,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unquil/core/capture"
+	"unquil/core/conversation"
+	"unquil/core/evidence"
 	"unquil/core/exchange"
 	"unquil/core/wire"
 )
+
+var begin = time.Date(2026, 3, 9, 7, 40, 0, 0, time.UTC)
 
 // messages are a question and its reply.
 func messages(t *testing.T) (query, reply []byte, q wire.Question) {
@@ -43,13 +47,13 @@ func TestEvidenceReadsBack(t *testing.T) {
 			{Transport: exchange.UDP}, // it never left
 		}}
 		var file bytes.Buffer
-		evidence, err := NewEvidence(&file)
+		writer, err := evidence.New(&file)
 		require.NoError(t, err)
-		require.NoError(t, evidence.Add(e))
+		require.NoError(t, writer.Add(e))
 		assert.Contains(t, file.String(), "exchange 1: not believed, the reply has a different ID from the query")
 		r, err := capture.NewReader(&file)
 		require.NoError(t, err)
-		o, err := Read(t.Context(), []*capture.Reader{r}, Options{})
+		o, err := conversation.Read(t.Context(), []*capture.Reader{r}, conversation.Options{})
 		require.NoError(t, err)
 		require.Len(t, o.Kept, 1)
 		back := o.Kept[0]
@@ -71,9 +75,9 @@ func TestEvidenceOfStreams(t *testing.T) {
 		e := &exchange.Exchange{Number: 3, Server: exchange.Server{Address: server, Transport: over}, Question: q, Attempts: []exchange.Attempt{
 			{Transport: over, Local: client, Sent: begin, Query: query, Received: begin.Add(time.Second), Reply: reply}}}
 		var file bytes.Buffer
-		evidence, err := NewEvidence(&file)
+		writer, err := evidence.New(&file)
 		require.NoError(t, err)
-		require.NoError(t, evidence.Add(e))
+		require.NoError(t, writer.Add(e))
 		assert.Contains(t, file.String(), comment)
 		r, err := capture.NewReader(&file)
 		require.NoError(t, err)

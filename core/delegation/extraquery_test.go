@@ -47,7 +47,7 @@ func TestWalkKnowsMore(t *testing.T) {
 		return zone(q)
 	}
 	child := func(q wire.Question) *wire.Message {
-		if q.Name.Under(wire.MustParseName("depot.tarn.example")) {
+		if q.Name.IsSubdomainOf(wire.MustParseName("depot.tarn.example")) {
 			return serve(t, "depot.tarn.example", 3, "www.depot.tarn.example A 203.0.113.73")(q)
 		}
 		return zone(q)

@@ -9,8 +9,8 @@ import (
 	"unquil/core/capture"
 )
 
-// Look is one packet whole.
-type Look struct {
+// WholePacket is one packet whole.
+type WholePacket struct {
 	Record   capture.Record // with bytes of its own
 	Contents capture.Contents
 	Layers   []capture.Layer // its headers in words
@@ -26,10 +26,10 @@ type Look struct {
 	At int
 }
 
-// Looks returns the packets of some numbers, as far as the captures have them. ports are
+// WholePackets returns the packets of some numbers, as far as the captures have them. ports are
 // those of [Options]. The error is that of a file; what came before it is returned too.
-func Looks(packets []int, readers []*capture.Reader, ports []uint16) (map[int]*Look, error) {
-	found := map[int]*Look{}
+func WholePackets(packets []int, readers []*capture.Reader, ports []uint16) (map[int]*WholePacket, error) {
+	found := map[int]*WholePacket{}
 	if len(packets) == 0 {
 		return found, nil
 	}
@@ -53,8 +53,8 @@ func Looks(packets []int, readers []*capture.Reader, ports []uint16) (map[int]*L
 }
 
 // look decodes a packet and keeps all of it.
-func (f *feed) look(r *capture.Record) *Look {
-	l := &Look{Record: *r, At: -1}
+func (f *feed) look(r *capture.Record) *WholePacket {
+	l := &WholePacket{Record: *r, At: -1}
 	l.Record.Data, l.Record.Comment = bytes.Clone(r.Data), bytes.Clone(r.Comment)
 	f.decoder.Layers = &l.Layers // to say it in words takes far longer than to decode
 	defer func() { f.decoder.Layers = nil }()
@@ -83,13 +83,13 @@ func (f *feed) look(r *capture.Record) *Look {
 }
 
 // Multicast reports whether the packet is one of multicast names on the local link.
-func (l *Look) Multicast() bool {
+func (l *WholePacket) Multicast() bool {
 	return l.From.Port() == multicastPort || l.To.Port() == multicastPort
 }
 
 // PartOf reports whether the packet belongs to an exchange: it is one of its packets, or a
 // segment between the ends of its connection.
-func (l *Look) PartOf(p *Pair) bool {
+func (l *WholePacket) PartOf(p *Transaction) bool {
 	if p.holds(l.Record.Number) {
 		return true
 	}
