@@ -1,9 +1,7 @@
 package lab
 
 import (
-	"bytes"
 	"context"
-	"io/fs"
 	"net"
 	"net/netip"
 	"slices"
@@ -96,15 +94,5 @@ func TestStoryUsesReservedNamesAndAddresses(t *testing.T) {
 				assert.True(t, nobodys || slices.ContainsFunc(documentation, func(p netip.Prefix) bool { return p.Contains(a) }), "%s", r)
 			}
 		}
-	}
-}
-
-func TestCapturesAreWhatTheGeneratorWrites(t *testing.T) {
-	for name, make := range Files {
-		again, err := make()
-		require.NoError(t, err)
-		kept, err := fs.ReadFile(Captures(), name)
-		require.NoError(t, err)
-		assert.True(t, bytes.Equal(kept, again), "%s: run go run ./lab/generate lab/captures", name)
 	}
 }

@@ -63,7 +63,7 @@ func newResolver(l *Lab, config Resolver, cache int, roots []wire.Record) (*reso
 		if err != nil {
 			return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
 		}
-		records, err := readLines([]string{c.Record})
+		records, err := ReadLines([]string{c.Record})
 		if err != nil {
 			return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
 		}

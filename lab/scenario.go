@@ -230,6 +230,17 @@ func Load() (*Scenario, error) {
 	return &s, s.plant()
 }
 
+// AddressOf is the first address of a server, by its name in any letter case; ok is false
+// when there is no such server.
+func (s *Scenario) AddressOf(host string) (address netip.Addr, ok bool) {
+	for _, server := range s.Servers {
+		if strings.EqualFold(server.Host, host) {
+			return server.Addresses[0], true
+		}
+	}
+	return netip.Addr{}, false
+}
+
 // Machine is the file system of a machine, as far as names go: the technician's,
 // or the one with that label.
 func Machine(label string) fs.FS {
@@ -268,8 +279,8 @@ func Captures() fs.FS {
 	return root
 }
 
-// readLines reads records in master-file form, names absolute.
-func readLines(lines []string) ([]wire.Record, error) {
+// ReadLines reads records in master-file form, names absolute.
+func ReadLines(lines []string) ([]wire.Record, error) {
 	return zonefile.Read(strings.NewReader(strings.Join(lines, "\n")), zonefile.Options{File: "the scenario"})
 }
 

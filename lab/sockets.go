@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/tls"
 	"encoding/base64"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +16,7 @@ import (
 	"github.com/quic-go/quic-go"
 
 	"unquil/core/exchange"
+	"unquil/core/wire"
 )
 
 // service is one way to reach a host of the lab.
@@ -126,6 +126,19 @@ func (l *Lab) secured(a netip.Addr, protocols ...string) (*tls.Config, error) {
 	certificate, err := l.certificate(a)
 	return &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: protocols}, err
 }
+
+// Respond is what a host of the lab replies to a message from a client, over UDP or in a
+// stream; nil when it says nothing, or there is no such host.
+func (l *Lab) Respond(host, client netip.Addr, query []byte, stream bool) []byte {
+	h := l.hosts[host]
+	if h == nil {
+		return nil
+	}
+	return respond(h, client, query, stream)
+}
+
+// Has reports whether there is a host at an address.
+func (l *Lab) Has(host netip.Addr) bool { return l.hosts[host] != nil }
 
 // replier is where one host's replies to the technician's machine leave.
 type replier struct {
@@ -262,17 +275,17 @@ func serveTCP(listener net.Listener, c replier) {
 			defer conn.Close()
 			for {
 				conn.SetDeadline(time.Now().Add(idle))
-				query, err := readFramed(conn)
+				query, err := wire.ReadFramed(conn, nil)
 				if err != nil {
 					return
 				}
 				// One question does not wait for another's answer (RFC 7766 §6.2.1.1).
 				go func() {
-					if c.transfer(query, func(out []byte) { conn.Write(framed(out)) }) {
+					if c.transfer(query, func(out []byte) { conn.Write(wire.AppendFramed(nil, out)) }) {
 						return
 					}
 					if out := c.respond(query, true); out != nil {
-						conn.Write(framed(out))
+						conn.Write(wire.AppendFramed(nil, out))
 					}
 				}()
 			}
@@ -294,28 +307,13 @@ func serveQUIC(listener *quic.Listener, c replier) {
 				}
 				go func() {
 					defer stream.Close()
-					if query, err := readFramed(stream); err == nil {
+					if query, err := wire.ReadFramed(stream, nil); err == nil {
 						if out := c.respond(query, true); out != nil {
-							stream.Write(framed(out))
+							stream.Write(wire.AppendFramed(nil, out))
 						}
 					}
 				}()
 			}
 		}()
 	}
-}
-
-// readFramed reads one message behind its length (RFC 1035 §4.2.2).
-func readFramed(r io.Reader) ([]byte, error) {
-	var size [2]byte
-	if _, err := io.ReadFull(r, size[:]); err != nil {
-		return nil, err
-	}
-	message := make([]byte, binary.BigEndian.Uint16(size[:]))
-	_, err := io.ReadFull(r, message)
-	return message, err
-}
-
-func framed(message []byte) []byte {
-	return append(binary.BigEndian.AppendUint16(nil, uint16(len(message))), message...)
 }

@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unquil/core/capture"
 	"unquil/core/exchange"
 	"unquil/core/transfer"
 	"unquil/core/tsig"
@@ -57,8 +56,8 @@ func TestTransfers(t *testing.T) {
 		{"nothing changed", "dns1.hollowtarn.example.", exchange.TCP, key, &now, transfer.Current, now, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			address, h := l.addressOf(tt.server)
-			require.NotNil(t, h)
+			address, known := l.Scenario.AddressOf(tt.server)
+			require.True(t, known)
 			server := exchange.Server{Host: tt.server, Address: exchangeAddress(address.String()), Transport: exchange.TCP}.Over(tt.over)
 			var got []wire.Record
 			result := transfer.Receive(t.Context(), &exchange.Session{Client: client}, transfer.Request{Zone: zone, Server: server, Key: tt.key, Since: tt.since},
@@ -120,25 +119,6 @@ func TestLatency(t *testing.T) {
 	require.Equal(t, exchange.Answered, e.Outcome, "%v", e.Err)
 	assert.Equal(t, 30*time.Millisecond, <-waited)
 	assert.Empty(t, waited)
-}
-
-// A large file is what was asked for, in either form: that many packets in the order of
-// their time, as large as packets with messages are.
-func TestWriteBig(t *testing.T) {
-	for pcapng, each := range map[bool]float64{false: 150, true: 168} {
-		var file bytes.Buffer
-		require.NoError(t, WriteBig(&file, 20_000, pcapng))
-		assert.InDelta(t, each, float64(file.Len())/20_000, 10, "bytes a packet, with the file's own")
-		r, err := capture.NewReader(&file)
-		require.NoError(t, err)
-		packets, last := 0, int64(0)
-		for record, err := range r.Records() {
-			require.NoError(t, err)
-			require.GreaterOrEqual(t, record.At, last)
-			packets, last = packets+1, record.At
-		}
-		assert.Equal(t, 20_000, packets)
-	}
 }
 
 func exchangeAddress(address string) netip.AddrPort {

@@ -182,12 +182,12 @@ func TestRedirectionAndExpiry(t *testing.T) {
 	l, err := New(Options{})
 	require.NoError(t, err)
 	ask := func(host, name string, typ wire.Type, options ...wire.Option) wire.Message {
-		_, h := l.addressOf(host)
-		require.NotNil(t, h)
+		address, known := l.Scenario.AddressOf(host)
+		require.True(t, known)
 		q := wire.Message{ID: 7, Questions: []wire.Question{{Name: wire.MustParseName(name), Type: typ, Class: wire.IN}}, Additional: []wire.Record{wire.EDNS{Size: 1232, Options: options}.Record(0)}}
 		data, err := q.Bytes()
 		require.NoError(t, err)
-		reply, err := wire.ReadMessage(respond(h, l.Scenario.Machine, data, false))
+		reply, err := wire.ReadMessage(l.Respond(address, l.Scenario.Machine, data, false))
 		require.NoError(t, err)
 		return reply
 	}

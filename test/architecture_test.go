@@ -28,7 +28,7 @@ var mayImport = map[string][]string{
 	"core/exchange":     {"core/wire", "core/escape"},
 	"core/capture":      {"core/escape"},
 	"core/hello":        {"core/capture"},
-	"core/evidence":     {"core/exchange", "core/capture"},
+	"core/evidence":     {"core/wire", "core/exchange", "core/capture"},
 	"core/sequence":     {"core/wire", "core/exchange"},
 	"core/conversation": {"core/wire", "core/wording", "core/escape", "core/exchange", "core/capture", "core/finding", "core/hello", "core/evidence"},
 	"core/comparison":   {"core/wire", "core/exchange", "core/finding"},
@@ -41,7 +41,8 @@ var mayImport = map[string][]string{
 	"core/probe":        {"core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation"},
 	"core/diagnosis":    {"core/probe", "core/wording", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation", "core/sequence"},
 	"lab":               {"core/wire", "core/zonefile", "core/exchange", "core/capture", "core/tsig"},
-	"lab/generate":      {"lab"},
+	"lab/recording":     {"core/wire", "core/capture", "lab"},
+	"lab/generate":      {"lab/recording"},
 	"lab/labtest":       {"core/*", "lab"}, // for tests
 	"ui/text":           {"core/*", "lab", "ui/data"},
 	"ui/page":           {"core/*"},
@@ -50,7 +51,7 @@ var mayImport = map[string][]string{
 	"ui/cli":            {"core/*", "lab", "ui/text", "ui/data", "ui/page", "ui/files"},
 	"cmd/unquil":        {"ui/cli"},
 	"test/built":        {},
-	"test":              {"core/*", "lab", "ui/*"},
+	"test":              {"core/*", "lab", "lab/recording", "ui/*"},
 }
 
 // outside are the packages that core may import besides the standard library.

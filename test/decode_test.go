@@ -21,13 +21,13 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/wire"
-	"unquil/lab"
+	"unquil/lab/recording"
 )
 
 // captures writes the lab's captures to a folder.
 func captures(t testing.TB) string {
 	folder := t.TempDir()
-	for name, content := range lab.Files {
+	for name, content := range recording.Files {
 		data, err := content()
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), data, 0o600))
@@ -256,7 +256,7 @@ func TestDecodeViews(t *testing.T) {
 // terminal raw.
 func TestEveryViewOfEveryCapture(t *testing.T) {
 	folder := captures(t)
-	for name := range lab.Files {
+	for name := range recording.Files {
 		if !strings.Contains(name, ".pcap") {
 			continue
 		}

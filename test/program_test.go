@@ -22,6 +22,7 @@ import (
 
 	"unquil/core/wire"
 	"unquil/lab"
+	"unquil/lab/recording"
 	"unquil/test/built"
 	"unquil/ui/cli"
 )
@@ -367,7 +368,7 @@ func TestBadInput(t *testing.T) {
 }
 
 func TestDecodeMessage(t *testing.T) {
-	signed, err := lab.SignedAnswer()
+	signed, err := recording.SignedAnswer()
 	require.NoError(t, err)
 	raw := filepath.Join(t.TempDir(), "answer.bin")
 	require.NoError(t, os.WriteFile(raw, signed, 0o600))

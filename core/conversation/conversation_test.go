@@ -20,7 +20,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
-	"unquil/lab"
+	"unquil/lab/recording"
 )
 
 var (
@@ -381,7 +381,7 @@ func TestReadingAllocatesNothingForAPacket(t *testing.T) {
 // bigFile is a capture of that many packets.
 func bigFile(t testing.TB, packets int) []byte {
 	var buf bytes.Buffer
-	require.NoError(t, lab.WriteBig(&buf, packets, false))
+	require.NoError(t, recording.WriteBig(&buf, packets, false))
 	return buf.Bytes()
 }
 
@@ -454,7 +454,7 @@ func TestPeers(t *testing.T) {
 		var s Stat
 		for range 3 {
 			for i := range n {
-				s.add(entry{bucket: -1}, mix(uint64(i+1), 0x9e3779b97f4a7c15))
+				s.add(entry{bucket: -1}, wire.Mix(uint64(i+1), 0x9e3779b97f4a7c15))
 			}
 		}
 		assert.Equal(t, min(n, maxPeers), s.Peers())

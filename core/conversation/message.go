@@ -1,7 +1,6 @@
 package conversation
 
 import (
-	"math/bits"
 	"math/rand/v2"
 	"slices"
 
@@ -158,17 +157,17 @@ func (m *capturedMessage) asks(question uint64, t wire.Type, hops uint8, nameSiz
 
 func clientHash(e capture.Endpoint) uint64 {
 	high, low, _ := e.Words()
-	return mix(low^seeds[0], high^seeds[1])
+	return wire.Mix(low^seeds[0], high^seeds[1])
 }
 
 func serverHash(e capture.Endpoint) uint64 {
 	high, low, port := e.Words()
-	return mix(low^seeds[2]^uint64(port)<<32, high^seeds[3])
+	return wire.Mix(low^seeds[2]^uint64(port)<<32, high^seeds[3])
 }
 
 // tie notes what ties a reply to its question, once client and server are noted.
 func (m *capturedMessage) tie(question uint64, port, id uint16) {
-	m.hash = mix(m.client^question, m.server^(uint64(port)<<16|uint64(id)|uint64(m.traits&isTCP)<<32))
+	m.hash = wire.Mix(m.client^question, m.server^(uint64(port)<<16|uint64(id)|uint64(m.traits&isTCP)<<32))
 }
 
 // answers says what a reply says.
@@ -203,9 +202,3 @@ const cutShort = 0
 // seeds are others each time the program runs, so that nobody can write a capture
 // whose addresses have the same hashes.
 var seeds = [4]uint64{rand.Uint64(), rand.Uint64(), rand.Uint64(), rand.Uint64()}
-
-// mix makes one hash of two: the halves of a product are laid together.
-func mix(a, b uint64) uint64 {
-	high, low := bits.Mul64(a, b)
-	return high ^ low
-}

@@ -107,7 +107,7 @@ func (p *pairer) crowdOut(pair *Transaction) {
 }
 
 // halfKey is what both halves have in common.
-func halfKey(p *Transaction) uint64 { return mix(p.name, p.client^p.server) }
+func halfKey(p *Transaction) uint64 { return wire.Mix(p.name, p.client^p.server) }
 
 // settledHalf is the other half of a pair that has just been asked, where that is settled.
 func (p *pairer) settledHalf(pair *Transaction) Half {

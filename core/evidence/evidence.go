@@ -3,15 +3,14 @@
 package evidence
 
 import (
-	"encoding/binary"
 	"fmt"
 	"io"
 	"net/netip"
-	"slices"
 	"time"
 
 	"unquil/core/capture"
 	"unquil/core/exchange"
+	"unquil/core/wire"
 )
 
 // Writer writes exchanges as a capture, packet by packet. What travelled
@@ -84,8 +83,7 @@ func (v *Writer) write(over exchange.Transport, packets []onWire) error {
 			if over != exchange.TCP {
 				p.comment += fmt.Sprintf("; it travelled over %s, and is written here in the clear", over)
 			}
-			framed := append(binary.BigEndian.AppendUint16(nil, uint16(len(p.data))), p.data...)
-			frame = v.connection(packets[0].from, packets[0].to).Append(nil, p.from, slices.Clone(framed))
+			frame = v.connection(packets[0].from, packets[0].to).Append(nil, p.from, wire.AppendFramed(nil, p.data))
 		}
 		if err := v.w.Packet(p.at, frame, p.comment); err != nil {
 			return err

@@ -70,24 +70,19 @@ func (c *Client) converse(ctx context.Context, e *Exchange, a *Attempt, server S
 	defer conn.Close()
 	defer context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })()
 	a.Local, a.Sent = localAddress(conn.LocalAddr()), c.Now()
-	framed := append(binary.BigEndian.AppendUint16(nil, uint16(len(a.Query))), a.Query...)
 	conn.SetDeadline(c.Now().Add(o.wait()))
-	if _, err := conn.Write(framed); err != nil {
+	if _, err := conn.Write(wire.AppendFramed(nil, a.Query)); err != nil {
 		return fmt.Errorf("%w: %w", ErrClosed, err)
 	}
 	in := &patient{conn: conn, wait: o.wait(), now: c.Now}
 	buf := make([]byte, maxMessage)
 	for first := true; ; first = false {
-		var size [2]byte
 		in.renew()
 		if ctx.Err() != nil { // after the deadline was renewed, so that the end is not missed
 			return context.Cause(ctx)
 		}
-		if _, err := io.ReadFull(in, size[:]); err != nil {
-			return streamError(err)
-		}
-		msg := buf[:binary.BigEndian.Uint16(size[:])]
-		if _, err := io.ReadFull(in, msg); err != nil {
+		msg, err := wire.ReadFramed(in, buf)
+		if err != nil {
 			return streamError(err)
 		}
 		if first {

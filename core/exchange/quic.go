@@ -88,7 +88,7 @@ func overQUIC(ctx context.Context, c *Client, a *Attempt, server Server, query *
 	}
 	defer context.AfterFunc(ctx, func() { stream.CancelRead(3) })() // DOQ_REQUEST_CANCELLED
 	a.Sent = c.Now()
-	if _, err = stream.Write(append(binary.BigEndian.AppendUint16(nil, uint16(len(a.Query))), a.Query...)); err == nil {
+	if _, err = stream.Write(wire.AppendFramed(nil, a.Query)); err == nil {
 		err = stream.Close() // no more is asked on this stream
 	}
 	if err != nil {

@@ -94,13 +94,8 @@ func (c *Client) connect(ctx context.Context, server Server, o Options, security
 // read hands each reply to whoever waits for its ID, until the connection ends.
 func (s *stream) read(conn net.Conn) {
 	for {
-		var size [2]byte
-		if _, err := io.ReadFull(conn, size[:]); err != nil {
-			s.fail(conn, err)
-			return
-		}
-		data := make([]byte, binary.BigEndian.Uint16(size[:]))
-		if _, err := io.ReadFull(conn, data); err != nil {
+		data, err := wire.ReadFramed(conn, nil)
+		if err != nil {
 			s.fail(conn, err)
 			return
 		}

@@ -10,7 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 
-	"unquil/lab"
+	"unquil/lab/recording"
 )
 
 func main() {
@@ -33,9 +33,9 @@ func run(args []string) error {
 			return err
 		}
 		defer file.Close()
-		return lab.WriteBig(file, packets, filepath.Ext(args[2]) == ".pcapng")
+		return recording.WriteBig(file, packets, filepath.Ext(args[2]) == ".pcapng")
 	case len(args) == 1:
-		for name, make := range lab.Files {
+		for name, make := range recording.Files {
 			content, err := make()
 			if err == nil {
 				err = os.WriteFile(filepath.Join(args[0], name), content, 0o644)

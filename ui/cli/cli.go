@@ -364,10 +364,9 @@ func (a *app) inLab(word string) (exchange.Server, bool) {
 	if address, ok := a.simulation.Resolver(word); ok {
 		return exchange.Server{Address: address, Label: escape.Of(word)}, true
 	}
-	for _, s := range a.simulation.Scenario.Servers {
-		if host := strings.ToLower(strings.TrimSuffix(word, ".")) + "."; host == s.Host {
-			return exchange.Server{Address: netip.AddrPortFrom(s.Addresses[0], 53), Host: s.Host}, true
-		}
+	host := strings.ToLower(strings.TrimSuffix(word, ".")) + "."
+	if address, ok := a.simulation.Scenario.AddressOf(host); ok {
+		return exchange.Server{Address: netip.AddrPortFrom(address, 53), Host: host}, true
 	}
 	return exchange.Server{}, false
 }

@@ -1,4 +1,4 @@
-package lab
+package recording
 
 import (
 	"bufio"
@@ -160,7 +160,7 @@ func bigGroups() (groups [][][2][]byte, begin time.Time, err error) {
 		}
 		var group [][2][]byte
 		for _, t := range k.types {
-			two, err := l.play(m, t, begin)
+			two, err := play(l, m, t, begin)
 			if err != nil {
 				return nil, begin, err
 			}

@@ -1,4 +1,7 @@
-package lab
+// Package recording makes the captures and messages of the story: what was sent and heard
+// in the lab on one morning, and large captures to measure with. The same bytes come out
+// each time.
+package recording
 
 import (
 	"bytes"
@@ -12,6 +15,7 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/wire"
+	"unquil/lab"
 )
 
 // moment is one look-up of the morning as the valley station's switch saw it.
@@ -160,13 +164,13 @@ func pcap(frames []frame) []byte {
 }
 
 // still is a lab in which time passes when it is told to.
-func still() (l *Lab, set func(time.Duration) time.Time, err error) {
-	scenario, err := Load()
+func still() (l *lab.Lab, set func(time.Duration) time.Time, err error) {
+	scenario, err := lab.Load()
 	if err != nil {
 		return nil, nil, err
 	}
 	now := scenario.Begins
-	l, err = New(Options{Now: func() time.Time { return now }, Wait: func(time.Duration) {}})
+	l, err = lab.New(lab.Options{Now: func() time.Time { return now }, Wait: func(time.Duration) {}})
 	return l, func(d time.Duration) time.Time { now = scenario.Begins.Add(d); return now }, err
 }
 
@@ -181,7 +185,7 @@ func valleyFile() ([]byte, error) {
 	for _, m := range moments {
 		now := set(m.at)
 		for i, t := range m.types {
-			more, err := l.play(m, t, now.Add(time.Duration(i)*180*time.Microsecond))
+			more, err := play(l, m, t, now.Add(time.Duration(i)*180*time.Microsecond))
 			if err != nil {
 				return nil, err
 			}
@@ -202,7 +206,7 @@ func dice(what ...any) uint32 {
 }
 
 // play has one question asked and answered, and returns its packets.
-func (l *Lab) play(m moment, t wire.Type, at time.Time) ([]frame, error) {
+func play(l *lab.Lab, m moment, t wire.Type, at time.Time) ([]frame, error) {
 	name, err := wire.ParseName(m.name)
 	if err != nil {
 		return nil, fmt.Errorf("the morning's %q: %w", m.name, err)
@@ -216,22 +220,21 @@ func (l *Lab) play(m moment, t wire.Type, at time.Time) ([]frame, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := l.hosts[to.Addr()]
 	if m.tcp {
-		return conversationOver(from, to, at, m.took, data, respond(h, from.Addr(), bytes.Clone(data), true)), nil
+		return conversationOver(from, to, at, m.took, data, l.Respond(to.Addr(), from.Addr(), bytes.Clone(data), true)), nil
 	}
 	var frames []frame
 	asked := capture.AppendFrame(nil, from, to, data)
 	for try := range max(1, m.tries) {
 		frames = append(frames, frame{at.Add(time.Duration(try) * cmp.Or(m.again, 5*time.Second)), asked, 0})
 	}
-	if h == nil {
+	if !l.Has(to.Addr()) {
 		if m.server == noneAt {
 			frames = append(frames, frame{at.Add(400 * time.Microsecond), capture.AppendICMP(nil, to.Addr(), asked), 0})
 		}
 		return frames, nil
 	}
-	reply := respond(h, from.Addr(), bytes.Clone(data), false)
+	reply := l.Respond(to.Addr(), from.Addr(), bytes.Clone(data), false)
 	if reply == nil {
 		return frames, nil
 	}
@@ -262,8 +265,8 @@ func conversationOver(from, to netip.AddrPort, at time.Time, took time.Duration,
 		}
 	}
 	add(0, s.Open()...)
-	add(600*time.Microsecond, s.Append(nil, from, framed(query)))
-	out := framed(reply)
+	add(600*time.Microsecond, s.Append(nil, from, wire.AppendFramed(nil, query)))
+	out := wire.AppendFramed(nil, reply)
 	add(600*time.Microsecond+took, s.Append(nil, to, out[:len(out)/2]), s.Append(nil, to, out[len(out)/2:]))
 	add(2*time.Millisecond+took, s.Close()...)
 	return frames

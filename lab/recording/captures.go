@@ -1,15 +1,15 @@
-package lab
+package recording
 
 import (
 	"bytes"
 	"encoding/binary"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"unquil/core/capture"
 	"unquil/core/wire"
+	"unquil/lab"
 )
 
 // localLink is what hosts of the valley station say to each other by multicast:
@@ -88,9 +88,9 @@ func uplinkFile() ([]byte, error) {
 		{desk, "status.lifts.hollowtarn.example."}, {kitchen, "book.lodge.farhost.test."}, {guest, "nothing.hollowtarn.example."},
 	} {
 		at := set(time.Duration(i)*7*time.Second + 500*time.Millisecond)
-		walked, took := l.walkFor(q.name, at.Add(300*time.Microsecond))
+		walked, took := walkFor(l, q.name, at.Add(300*time.Microsecond))
 		m := moment{at: at.Sub(l.Scenario.Begins), client: q.client, server: officeAt, name: q.name, types: []wire.Type{wire.A}, took: took + 600*time.Microsecond}
-		asked, err := l.play(m, wire.A, at)
+		asked, err := play(l, m, wire.A, at)
 		if err != nil {
 			return nil, err
 		}
@@ -101,23 +101,23 @@ func uplinkFile() ([]byte, error) {
 
 // walkFor are the packets with which the office's resolver finds a name's address,
 // and how long that takes.
-func (l *Lab) walkFor(name string, at time.Time) (frames []frame, took time.Duration) {
+func walkFor(l *lab.Lab, name string, at time.Time) (frames []frame, took time.Duration) {
 	begun := at
 	servers := []string{"east.roots.test."}
 	for range 8 {
 		var next []string
 		for _, host := range servers {
-			address, served := l.addressOf(host)
+			address, known := l.Scenario.AddressOf(host)
+			if !known {
+				address = nobody
+			}
 			query := wire.Message{ID: uint16(dice(name, host)), Questions: []wire.Question{{Name: wire.MustParseName(name), Type: wire.A, Class: wire.IN}},
 				Additional: []wire.Record{{Name: wire.Root, Type: wire.OPT, Class: 1232}}}
 			data := must(query)
 			from := netip.AddrPortFrom(netip.MustParseAddr(officeAt), 49152+uint16(dice(host, name)%16384))
 			to := netip.AddrPortFrom(address, 53)
 			frames = append(frames, frame{at, capture.AppendFrame(nil, from, to, data), 0})
-			out := []byte(nil)
-			if served != nil {
-				out = respond(served, from.Addr(), bytes.Clone(data), false)
-			}
+			out := l.Respond(address, from.Addr(), bytes.Clone(data), false)
 			if out == nil {
 				at = at.Add(800 * time.Millisecond)
 				continue
@@ -144,15 +144,8 @@ func (l *Lab) walkFor(name string, at time.Time) (frames []frame, took time.Dura
 	return frames, at.Sub(begun)
 }
 
-// addressOf is the IPv4 address of a server of the scenario.
-func (l *Lab) addressOf(host string) (netip.Addr, host) {
-	for _, s := range l.Scenario.Servers {
-		if strings.EqualFold(s.Host, host) {
-			return s.Addresses[0], l.hosts[s.Addresses[0]]
-		}
-	}
-	return netip.MustParseAddr("203.0.113.254"), nil
-}
+// nobody is an address that no host of the lab has.
+var nobody = netip.MustParseAddr("203.0.113.254")
 
 // loopFile is a network with a loop in it: one packet that two switches hand to each
 // other as fast as they can, and one that two routers do, a hop less each time.
@@ -162,19 +155,19 @@ func loopFile() ([]byte, error) {
 		return nil, err
 	}
 	begin := set(0)
-	fine, err := l.play(moment{client: desk, server: officeAt, name: "www.hollowtarn.example.", types: both, took: 20 * time.Millisecond}, wire.A, begin)
+	fine, err := play(l, moment{client: desk, server: officeAt, name: "www.hollowtarn.example.", types: both, took: 20 * time.Millisecond}, wire.A, begin)
 	if err != nil {
 		return nil, err
 	}
 	frames := fine
-	bridged, err := l.play(moment{at: time.Second, client: till, server: officeAt, name: "tickets.hollowtarn.example.", types: both, took: 30 * time.Millisecond}, wire.A, begin.Add(time.Second))
+	bridged, err := play(l, moment{at: time.Second, client: till, server: officeAt, name: "tickets.hollowtarn.example.", types: both, took: 30 * time.Millisecond}, wire.A, begin.Add(time.Second))
 	if err != nil {
 		return nil, err
 	}
 	for i := range 400 {
 		frames = append(frames, frame{bridged[0].at.Add(time.Duration(i) * 40 * time.Microsecond), bridged[0].bytes, 0})
 	}
-	routed, err := l.play(moment{at: 2 * time.Second, client: guest, server: goneAt, name: "web.hollowtarn.example.", types: both}, wire.A, begin.Add(2*time.Second))
+	routed, err := play(l, moment{at: 2 * time.Second, client: guest, server: goneAt, name: "web.hollowtarn.example.", types: both}, wire.A, begin.Add(2*time.Second))
 	if err != nil {
 		return nil, err
 	}
@@ -199,7 +192,7 @@ func mangledFile() ([]byte, error) {
 	// returns question and reply for the caller to spoil.
 	play := func(name string, t wire.Type) []frame {
 		number++
-		two, failed := l.play(moment{at: time.Duration(number) * time.Second, client: desk, server: officeAt, name: name, types: both, took: 20 * time.Millisecond}, t, begin.Add(time.Duration(number)*time.Second))
+		two, failed := play(l, moment{at: time.Duration(number) * time.Second, client: desk, server: officeAt, name: name, types: both, took: 20 * time.Millisecond}, t, begin.Add(time.Duration(number)*time.Second))
 		if failed != nil {
 			err = failed
 			return make([]frame, 2)
@@ -233,7 +226,7 @@ func mangledFile() ([]byte, error) {
 	add(header[0])
 
 	parts := play("timetable.hollowtarn.example.", wire.TXT) // a reply in two fragments
-	whole := respond(l.hosts[netip.MustParseAddr(officeAt)], netip.MustParseAddr(desk), parts[0].bytes[payload:], true)
+	whole := l.Respond(netip.MustParseAddr(officeAt), netip.MustParseAddr(desk), parts[0].bytes[payload:], true)
 	reply := capture.AppendFrame(nil, netip.MustParseAddrPort(officeAt+":53"), portOf(parts[0].bytes, desk), whole)
 	for i, b := range capture.Fragments(reply, 4711, 1480) {
 		add(frame{parts[1].at.Add(time.Duration(i) * 100 * time.Microsecond), b, 0})
@@ -241,7 +234,7 @@ func mangledFile() ([]byte, error) {
 	add(parts[0])
 
 	torn := play("timetable.hollowtarn.example.", wire.TXT) // and one of which the second is missing
-	whole = respond(l.hosts[netip.MustParseAddr(officeAt)], netip.MustParseAddr(desk), torn[0].bytes[payload:], true)
+	whole = l.Respond(netip.MustParseAddr(officeAt), netip.MustParseAddr(desk), torn[0].bytes[payload:], true)
 	reply = capture.AppendFrame(nil, netip.MustParseAddrPort(officeAt+":53"), portOf(torn[0].bytes, desk), whole)
 	add(torn[0], frame{torn[1].at, capture.Fragments(reply, 4712, 1480)[0], 0})
 

@@ -1,10 +1,11 @@
-package lab
+package recording
 
 import (
 	"fmt"
 	"strings"
 
 	"unquil/core/wire"
+	"unquil/lab"
 )
 
 // signedAnswer is a reply that holds much of what a reader may never have seen.
@@ -37,7 +38,7 @@ func SignedAnswer() ([]byte, error) {
 		lines []string
 		to    *[]wire.Record
 	}{{signedAnswer.answer, &m.Answer}, {signedAnswer.authority, &m.Authority}} {
-		records, err := readLines(section.lines)
+		records, err := lab.ReadLines(section.lines)
 		if err != nil {
 			return nil, err
 		}
