@@ -33,6 +33,7 @@ type Setup struct {
 	Hosts     []HostsLine
 	Behind    []netip.AddrPort // the resolvers that a stub on this machine passes questions to, where that can be read
 	Unread    []string         // files that could not be read, with the reason
+	Caveat    string           // what these files do not tell on the system that they are from; "" for nothing
 }
 
 // HostsLine is one line of the hosts file.
@@ -85,6 +86,13 @@ func Read(root fs.FS) (Setup, error) {
 		return setup, ErrNoResolver
 	}
 	return setup, nil
+}
+
+// ReadOwn is [Read] of the machine that this program runs on, whose files are under root.
+func ReadOwn(root fs.FS) (Setup, error) {
+	setup, err := Read(root)
+	setup.Caveat = caveat
+	return setup, err
 }
 
 // behindStub reads the list that a stub resolver keeps of those it passes

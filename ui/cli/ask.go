@@ -154,7 +154,7 @@ func (q *ask) prepare(ctx context.Context, names int) (err error) {
 	if len(q.servers) == 0 {
 		return setupErr
 	}
-	q.setup, _ = machine.Read(q.machineRoot())
+	q.setup, _ = q.machine()
 	return nil
 }
 

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net/netip"
 	"os"
 	"runtime/debug"
@@ -301,13 +300,13 @@ func columns(w io.Writer, environ []string) int {
 	return 80
 }
 
-// machineRoot is the file system whose set-up counts: this machine's, or that
-// of the technician in the lab.
-func (a *app) machineRoot() fs.FS {
+// machine is the set-up that counts: this machine's, or that of the technician in the
+// lab. The error is that of [machine.Read].
+func (a *app) machine() (machine.Setup, error) {
 	if a.lab {
-		return lab.Machine(a.host)
+		return machine.Read(lab.Machine(a.host))
 	}
-	return os.DirFS("/")
+	return machine.ReadOwn(os.DirFS("/"))
 }
 
 // resolvers turns what --from says into servers. The error of setup is that of
@@ -321,7 +320,7 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 	}
 	for _, word := range a.expand(from, 0) {
 		if word == "system" {
-			own, err := machine.Read(a.machineRoot())
+			own, err := a.machine()
 			setup = errors.Join(setup, err)
 			for _, address := range own.Resolvers {
 				servers = append(servers, exchange.Server{Address: address, Label: escape.Of(a.labelOf(address.Addr().String()))})

@@ -39,11 +39,10 @@ func newLocal(a *app) *cobra.Command {
 			if err := a.open(); err != nil {
 				return err
 			}
-			files := a.machineRoot()
+			setup, setupErr := a.machine()
 			if root != "" {
-				files = os.DirFS(root)
+				setup, setupErr = machine.Read(os.DirFS(root))
 			}
-			setup, setupErr := machine.Read(files)
 			var servers []exchange.Server
 			for _, address := range setup.Resolvers {
 				servers = append(servers, exchange.Server{Address: address, Label: escape.Of(a.labelOf(address.Addr().String()))})

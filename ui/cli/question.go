@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/exchange"
-	"unquil/core/machine"
 	"unquil/core/wire"
 	"unquil/ui/files"
 )
@@ -131,7 +130,7 @@ func (a *app) lookUp(ctx context.Context, t exchange.Target) (exchange.Server, e
 	if err != nil {
 		return t.Server, usage(fmt.Errorf("%q: %w", shorten(t.Host), exchange.ErrResolver))
 	}
-	setup, err := machine.Read(a.machineRoot())
+	setup, err := a.machine()
 	if err != nil {
 		return t.Server, fmt.Errorf("looking up the resolver %s: %w", t.Host, err)
 	}

@@ -46,7 +46,7 @@ func newWhy(a *app) *cobra.Command {
 			}
 			var setup *machine.Setup
 			if len(from) == 0 && len(a.Ask.From) == 0 {
-				own, err := machine.Read(a.machineRoot())
+				own, err := a.machine()
 				setup, setupErr = &own, err
 			}
 			for i := range cases {

@@ -353,6 +353,9 @@ func OfLocal(l *probe.Local) any {
 			result[key] = list
 		}
 	}
+	if s.Caveat != "" {
+		result["caveat"] = s.Caveat
+	}
 	if n := l.Name; n != nil {
 		var candidates []string
 		for _, c := range n.Candidates {

@@ -3,7 +3,6 @@ package text
 import (
 	"fmt"
 	"net/netip"
-	"runtime"
 	"strings"
 
 	"unquil/core/exchange"
@@ -27,12 +26,12 @@ func (v *View) Local(l *probe.Local) {
 	v.row("hosts file", wording.Count(len(l.Setup.Hosts), "line", "lines"))
 	if l.SetupErr != nil {
 		v.row("resolvers", severe["fault"].Render(l.SetupErr.Error()))
-		if runtime.GOOS == "windows" {
-			v.row("", "on this system the list of resolvers is not read yet: name one with --from")
-		}
 	}
 	for i, e := range l.Tried {
 		v.row(map[bool]string{true: "resolvers"}[i == 0], resolverWords(e))
+	}
+	if l.Setup.Caveat != "" {
+		v.row("but", l.Setup.Caveat)
 	}
 	if len(l.Setup.Search) > 0 {
 		v.row("suffixes", strings.Join(l.Setup.Search, ", then "))

@@ -1,0 +1,4 @@
+package machine
+
+// caveat is what the files do not tell of this system: what the files say is what programs use.
+const caveat = ""
