@@ -15,10 +15,10 @@ var capturedCodes = map[finding.Code]bool{
 	finding.HalfFails: true, finding.UnsolicitedReply: true, finding.Truncated: true,
 }
 
-// Suspects are the names to judge in a capture that may be larger than what an overview
-// keeps. The zero Suspects is none.
-type Suspects struct {
-	Left  int // exchanges seen whose names are not among them, since they are too many
+// suspects are the names to judge in a capture that may be larger than what an overview
+// keeps. The zero suspects are none.
+type suspects struct {
+	left  int // exchanges seen whose names are not among them, since they are too many
 	names map[wire.Name]bool
 	// hashes are those of the names: most exchanges can be told from these by them.
 	hashes map[uint64]bool
@@ -27,8 +27,8 @@ type Suspects struct {
 // maxSuspects is how many names are judged.
 const maxSuspects = 20_000
 
-// Add adds a name.
-func (s *Suspects) Add(name wire.Name) {
+// add adds a name.
+func (s *suspects) add(name wire.Name) {
 	if s.names == nil {
 		s.names, s.hashes = map[wire.Name]bool{}, map[uint64]bool{}
 	}
@@ -37,7 +37,7 @@ func (s *Suspects) Add(name wire.Name) {
 	case len(s.names) < maxSuspects:
 		s.names[name], s.hashes[conversation.HashName(name)] = true, true
 	default:
-		s.Left++
+		s.left++
 	}
 }
 
@@ -46,25 +46,22 @@ func remarkable(p *conversation.Transaction) bool {
 	return p.Outcome().Failed() || slices.ContainsFunc(p.Codes, func(c finding.Code) bool { return capturedCodes[c] })
 }
 
-// See adds the name that an exchange was about, if that is worth a verdict.
-func (s *Suspects) See(p *conversation.Transaction) {
+// see adds the name that an exchange was about, if that is worth a verdict.
+func (s *suspects) see(p *conversation.Transaction) {
 	if remarkable(p) {
 		if name, err := p.View().QName(); err == nil {
-			s.Add(name)
+			s.add(name)
 		}
 	}
 }
-
-// Any reports whether there are any.
-func (s *Suspects) Any() bool { return len(s.names) > 0 }
 
 // maxOrdinary is how many exchanges of one name are looked at that did not fail, make up
 // for one that did, or belong to the walk of a resolver.
 const maxOrdinary = 100
 
-// Telling returns, as [conversation.Options.Also], which exchanges a verdict on the names
+// telling returns, as [conversation.Options.Also], which exchanges a verdict on the names
 // is made of.
-func (s *Suspects) Telling() func(*conversation.Transaction) bool {
+func (s *suspects) telling() func(*conversation.Transaction) bool {
 	ordinary := map[wire.Name]int{}
 	return func(p *conversation.Transaction) bool {
 		if !s.hashes[p.NameHash()] {

@@ -84,22 +84,18 @@ func overHTTPS(ctx context.Context, c *Client, a *Attempt, server Server, query 
 	defer response.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(response.Body, maxMessage+1))
 	now := c.Now()
+	var m *wire.Message
 	if err != nil {
 		w.drop(c, server)
-		if ctx.Err() != nil && len(data) > 0 {
-			err = fmt.Errorf("%w (%d bytes of it)", ErrDripping, len(data))
-			a.reject(now, server.Address, data, err)
-			return nil, err
-		}
-	} else {
-		err = acceptable(response, data)
+	} else if err = acceptable(response, data); err == nil {
+		m, err = believe(data, query)
 	}
-	if err != nil {
+	switch {
+	case err != nil && ctx.Err() != nil && len(data) > 0: // a server that sees us go may end its reply in good order
+		err = fmt.Errorf("%w (%d bytes of it)", ErrDripping, len(data))
 		a.reject(now, server.Address, data, err)
-		return nil, fmt.Errorf("%w: %w", errNotBelieved, err)
-	}
-	m, err := believe(data, query)
-	if err != nil {
+		return nil, err
+	case err != nil:
 		a.reject(now, server.Address, data, err)
 		return nil, fmt.Errorf("%w: %w", errNotBelieved, err)
 	}

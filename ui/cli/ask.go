@@ -136,12 +136,8 @@ func (q *ask) prepare(ctx context.Context, names int) (err error) {
 	if q.rate < 0 || q.repeat < 1 || q.repeat > 1000 {
 		return usage(errBounds)
 	}
-	for _, word := range q.types {
-		t, err := wire.ParseType(word)
-		if err != nil {
-			return usage(fmt.Errorf("--type %w", err))
-		}
-		q.wanted = append(q.wanted, t)
+	if q.wanted, err = parseTypes(q.types); err != nil {
+		return err
 	}
 	q.names = names
 	if err := q.open(); err != nil {

@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"slices"
-	"strings"
 	"time"
 
 	"golang.org/x/term"
@@ -18,15 +17,16 @@ import (
 	"unquil/lab"
 )
 
-// captureFiles are the files of a run.
+// captureFiles are the files of a run, as a study of them wants them.
 type captureFiles struct {
-	app   *app
-	ctx   context.Context
-	d     *decoding
-	twice bool  // they may be opened more than once
-	size  int64 // of all of them, in bytes; 0 when it is not known
-	files []io.Closer
-	spool map[string]string // copies of what can be read but once, for the second reading
+	app    *app
+	ctx    context.Context
+	paths  []string
+	follow bool  // they are still being written
+	twice  bool  // they may be opened more than once
+	size   int64 // of all of them, in bytes; 0 when it is not known
+	files  []io.Closer
+	spool  map[string]string // copies of what can be read but once, for the second reading
 }
 
 func (c *captureFiles) close() {
@@ -35,23 +35,10 @@ func (c *captureFiles) close() {
 	}
 }
 
-// begins is when the first packet was captured.
-func (c *captureFiles) begins() (time.Time, error) {
-	readers, err := c.open()
-	if err != nil {
-		return time.Time{}, err
-	}
-	for record := range capture.Merge(readers) {
-		if record != nil {
-			return record.Time(), nil
-		}
-	}
-	return time.Time{}, nil
-}
-
-func (c *captureFiles) open() (readers []*capture.Reader, err error) {
+// Open opens them at their beginning.
+func (c *captureFiles) Open() (readers []*capture.Reader, err error) {
 	c.size = 0
-	for _, path := range c.d.paths {
+	for _, path := range c.paths {
 		file, err := c.file(path)
 		if err != nil {
 			return nil, fmt.Errorf("reading a capture: %w", err)
@@ -61,7 +48,7 @@ func (c *captureFiles) open() (readers []*capture.Reader, err error) {
 		if info, err := file.Stat(); err == nil && info.Mode().IsRegular() {
 			c.size += info.Size()
 		}
-		if c.d.follow {
+		if c.follow {
 			in = capture.Follow(c.ctx, file)
 		}
 		reader, err := capture.NewReader(in)
@@ -73,50 +60,15 @@ func (c *captureFiles) open() (readers []*capture.Reader, err error) {
 	return readers, nil
 }
 
-// again reports whether the files can be read once more, and end.
-func (c *captureFiles) again() bool {
-	return !c.d.follow && (c.twice || !slices.ContainsFunc(c.d.paths, onlyOnce))
+// Again reports whether the files can be read once more, and end.
+func (c *captureFiles) Again() bool {
+	return !c.follow && (c.twice || !slices.ContainsFunc(c.paths, onlyOnce))
 }
 
 // onlyOnce reports whether a file can be read but once, as standard input and a FIFO can.
 func onlyOnce(path string) bool {
 	info, err := os.Stat(path)
 	return path == "-" || err == nil && !info.Mode().IsRegular()
-}
-
-// read reads the files; the overview is nil when they cannot be opened.
-func (c *captureFiles) read(options conversation.Options) (*conversation.Overview, error) {
-	readers, err := c.open()
-	if err != nil {
-		return nil, err
-	}
-	return conversation.Read(c.ctx, readers, options)
-}
-
-// fetch reads the files once more for exchanges that the overview did not keep.
-func (c *captureFiles) fetch(o *conversation.Overview, wanted func(*conversation.Transaction) bool) error {
-	readers, err := c.open()
-	if err != nil {
-		return err
-	}
-	return o.Fetch(c.ctx, readers, wanted)
-}
-
-// look reads the files once more for whole packets.
-func (c *captureFiles) look(packets []int) (map[int]*conversation.WholePacket, error) {
-	readers, err := c.open()
-	if err != nil {
-		return nil, err
-	}
-	options, err := c.d.options(false)
-	if err != nil {
-		return nil, err
-	}
-	looks, err := conversation.WholePackets(packets, readers, options.Ports)
-	if err != nil {
-		err = fmt.Errorf("reading %s: %w", strings.Join(c.d.paths, ", "), err)
-	}
-	return looks, err
 }
 
 // file opens one file; "-" is standard input. What can be read but once is copied where it

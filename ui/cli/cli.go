@@ -433,19 +433,31 @@ func parseName(text string) (wire.Name, error) {
 	return name, err
 }
 
+// parseTypes reads the record types of --type.
+func parseTypes(words []string) (types []wire.Type, err error) {
+	for _, word := range words {
+		t, err := wire.ParseType(word)
+		if err != nil {
+			return nil, usage(fmt.Errorf("--type %w", err))
+		}
+		types = append(types, t)
+	}
+	return types, nil
+}
+
 // questions are all types of all names.
-func questions(names, types []string) ([]wire.Question, error) {
+func questions(names, words []string) ([]wire.Question, error) {
+	types, err := parseTypes(words)
+	if err != nil {
+		return nil, err
+	}
 	var list []wire.Question
 	for _, text := range names {
 		name, err := parseName(text)
 		if err != nil {
 			return nil, err
 		}
-		for _, word := range types {
-			t, err := wire.ParseType(word)
-			if err != nil {
-				return nil, usage(fmt.Errorf("--type %w", err))
-			}
+		for _, t := range types {
 			list = append(list, wire.Question{Name: name, Type: t, Class: wire.IN})
 		}
 	}

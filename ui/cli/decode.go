@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/netip"
@@ -11,13 +12,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unquil/core/capture"
 	"unquil/core/conversation"
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
-	"unquil/core/wire"
-	"unquil/ui/data"
 	"unquil/ui/files"
 	"unquil/ui/page"
 	"unquil/ui/text"
@@ -37,7 +35,6 @@ type decoding struct {
 	clients, servers        []string
 	under, between, finding string
 	choice                  conversation.Filter
-	look                    *conversation.WholePacket // the packet that is to be shown; nil: none
 }
 
 // newDecode is `unquil decode`.
@@ -99,26 +96,6 @@ func newDecode(a *app) *cobra.Command {
 	return cmd
 }
 
-// captureView is one way to look at a capture; whole says that it is made of the
-// exchanges themselves, and not of what was counted of them.
-type captureView struct {
-	draw  func(*text.View, *conversation.Overview)
-	whole bool
-}
-
-// views are the ways to look at a capture. The overview is drawn with the name of the file.
-var views = map[string]captureView{
-	"overview":   {nil, false},
-	"exchanges":  {(*text.View).Exchanges, true},
-	"names":      {(*text.View).Names, false},
-	"servers":    {(*text.View).Servers, false},
-	"clients":    {(*text.View).Clients, false},
-	"episodes":   {(*text.View).Episodes, true},
-	"walks":      {(*text.View).Paths, true},
-	"local-link": {(*text.View).LocalLink, false},
-	"timeline":   {(*text.View).Timeline, false},
-}
-
 // choose reads the options that choose exchanges.
 func (d *decoding) choose() (err error) {
 	if d.to == "-" && d.csv {
@@ -136,12 +113,8 @@ func (d *decoding) choose() (err error) {
 			return err
 		}
 	}
-	for _, word := range d.types {
-		t, err := wire.ParseType(word)
-		if err != nil {
-			return usage(fmt.Errorf("--type %w", err))
-		}
-		c.Types = append(c.Types, t)
+	if c.Types, err = parseTypes(d.types); err != nil {
+		return err
 	}
 	for _, word := range d.outcomes {
 		c.Outcomes = append(c.Outcomes, exchange.Outcome(strings.ToLower(word)))
@@ -197,14 +170,14 @@ func (d *decoding) within(begins time.Time) error {
 // decode reads the captures as one and shows them; what was read before an error
 // is shown too.
 func (a *app) decode(ctx context.Context, d *decoding) (err error) {
-	files := &captureFiles{app: a, ctx: ctx, d: d, twice: d.to != "" || d.exchange != 0 || d.packet != 0 || d.between != "" || a.reportFile != ""}
+	files := &captureFiles{app: a, ctx: ctx, paths: d.paths, follow: d.follow, twice: d.to != "" || d.exchange != 0 || d.packet != 0 || d.between != "" || a.reportFile != ""}
 	defer files.close()
 	chosen, err := a.openCaptureOutputs(files, d.to)
 	if err != nil {
 		return err
 	}
 	if d.between != "" {
-		begins, err := files.begins()
+		begins, err := conversation.Begins(files)
 		if err == nil {
 			err = d.within(begins)
 		}
@@ -212,159 +185,82 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 			return err
 		}
 	}
-	if d.packet != 0 {
-		looks, err := files.look([]int{d.packet})
-		if d.look = looks[d.packet]; d.look == nil {
-			return firstOf(err, usage(fmt.Errorf("--packet %d: %w", d.packet, errPacket)))
-		}
-	}
-	options, err := d.options(a.reportFile != "")
+	mode := a.modeOf(d)
+	plan, err := a.planOf(d, mode)
 	if err != nil {
 		return err
 	}
-	g := &gathering{picks: d.to != "" || a.reportFile != "", all: d.to != "", lines: a.lineWriter(d), only: d.exchange}
-	overview, failed := a.readCapture(files, options, g)
-	if overview == nil {
+	stop := a.readingProgress(&plan.Options, files)
+	study, failed := conversation.NewStudy(ctx, files, plan)
+	stop()
+	switch {
+	case errors.Is(failed, conversation.ErrNoPacket):
+		return usage(fmt.Errorf("--packet %d: %w", d.packet, errPacket))
+	case study == nil:
 		return failed
-	}
-	if failed != nil {
+	case failed != nil:
 		failed = fmt.Errorf("reading %s: %w", strings.Join(d.paths, ", "), failed)
 	}
-	wrong := verdictOn(overview.Findings)
+	wrong := verdictOn(study.Findings)
 	if d.exchange != 0 || d.packet != 0 {
 		wrong = nil // who looks at one is not told of the others
 	}
-	report := reportOf{
-		headline: "What happened in " + string(escape.Of(strings.Join(d.paths, ", "))), tables: page.CaptureTables(overview),
-		findings: overview.Findings, exchanges: overview.Kept, left: overview.Exchanges - g.picked.Exchanges,
-		evidence: func(w io.Writer) error {
-			_, err := g.picked.Write(w, files.open)
-			return err
-		},
-	}
-	if len(a.redact) > 0 {
-		report.left = overview.NotKept // its capture is made of the exchanges
-	}
-	if err := a.report(report); err != nil {
+	if err := a.report(a.captureReport(d, study)); err != nil {
 		return firstOf(failed, err)
 	}
-	if d.to != "" {
-		written, err := a.writePicked(&g.picked, chosen, files.open)
+	if chosen != nil {
+		written, err := a.writeSelection(study, chosen)
 		if err != nil {
 			return firstOf(failed, err)
 		}
 		if !a.json && !d.csv {
 			view := a.view()
-			view.Written(written, g.picked.Exchanges, d.to)
+			view.Written(written, study.Selection.Exchanges, d.to)
 			return firstOf(view.Err(), failed, wrong)
 		}
 	}
-	if (a.json || d.csv) && d.packet == 0 {
-		if d.exchange != 0 && !g.told {
-			return errNoExchange(d)
-		}
-		return firstOf(g.lines.end(overview), failed, wrong)
-	}
-	view := a.view()
-	switch {
-	case d.packet != 0:
-		err = a.showPacket(view, overview, d)
-	case d.exchange != 0:
-		err = a.showExchange(view, overview, d, files)
-	case d.view == "overview":
-		view.Overview(strings.Join(d.paths, " "), a.again(d), overview)
-	case g.lines == nil:
-		views[d.view].draw(view, overview)
-	}
-	return firstOf(err, view.Err(), g.lines.failed(), failed, wrong)
+	return firstOf(mode.show(study), failed, wrong)
 }
 
-// options are how to read the captures. reported says that exchanges are shown in a
-// report, whatever the view.
-func (d *decoding) options(reported bool) (options conversation.Options, err error) {
-	options = conversation.Options{HTTPS: d.https, Keep: keptExchanges}
-	if d.packet != 0 || !views[d.view].whole && d.exchange == 0 && !reported {
-		options.Keep = -1
-	}
+// planOf is how the captures are to be read for a mode, a selection of packets and a report.
+func (a *app) planOf(d *decoding, mode decodeMode) (plan conversation.Plan, err error) {
+	plan.Options = conversation.Options{HTTPS: d.https, Keep: keptExchanges}
 	for _, port := range d.ports {
 		if port == 0 || port > 65535 {
-			return options, usage(fmt.Errorf("--port %d: %w", port, errPort))
+			return plan, usage(fmt.Errorf("--port %d: %w", port, errPort))
 		}
-		options.Ports = append(options.Ports, uint16(port))
+		plan.Ports = append(plan.Ports, uint16(port))
 	}
-	if options.Choose, err = d.choice.Compile(); err != nil {
-		return options, usage(err)
+	if plan.Choose, err = d.choice.Compile(); err != nil {
+		return plan, usage(err)
 	}
 	switch {
-	case d.exchange != 0:
-		options.Also = func(p *conversation.Transaction) bool { return p.Number == d.exchange }
-	case d.look != nil:
-		options.Also = d.look.PartOf
+	case d.to != "":
+		plan.Select = conversation.SelectAll
+	case a.reportFile != "":
+		plan.Select = conversation.SelectForReport
+		plan.Fetch = (*conversation.Overview).Shows
 	}
-	return options, nil
+	plan.Settled = plan.Select != conversation.SelectNone || d.finding != "" || strings.Contains(d.choice.Where, "findings")
+	plan.Only = d.exchange
+	mode.plan(&plan)
+	return plan, nil
 }
 
-// gathering is what becomes of exchanges while they are read.
-type gathering struct {
-	picks, all        bool // their packets are to be written: all of them, or as many as a report's capture takes
-	picked            conversation.PacketSelection
-	plain, remarkable int
-	lines             *lineWriter // nil when they are shown at the end
-	silent            bool        // nothing is told yet, since they will be read again
-	only              int         // the number of the exchange that is wanted; 0: all are
-	told              bool        // it came
-}
-
-func (g *gathering) each(p *conversation.Transaction) {
-	if g.only != 0 && p.Number != g.only {
-		return
+// captureReport is what a report on captures holds.
+func (a *app) captureReport(d *decoding, study *conversation.Study) reportOf {
+	report := reportOf{
+		headline: "What happened in " + string(escape.Of(strings.Join(d.paths, ", "))), tables: page.CaptureTables(study.Overview),
+		findings: study.Findings, exchanges: study.Kept, left: study.Exchanges - study.Selection.Exchanges,
+		evidence: func(w io.Writer) error {
+			_, err := study.WriteSelection(w)
+			return err
+		},
 	}
-	g.told = true
-	if g.picks {
-		of := &g.plain
-		if len(p.Codes) > 0 {
-			of = &g.remarkable
-		}
-		if *of++; g.all || *of <= keptExchanges {
-			g.picked.Add(p)
-		}
+	if len(a.redact) > 0 {
+		report.left = study.NotKept // its capture is made of the exchanges
 	}
-	if !g.silent {
-		g.lines.pair(p)
-	}
-}
-
-// readCapture reads the files as often as it takes: where it matters what was found about
-// single exchanges, later packets may tell of earlier ones, and of a large capture that is
-// to be shown whole which was only counted.
-func (a *app) readCapture(files *captureFiles, options conversation.Options, g *gathering) (overview *conversation.Overview, failed error) {
-	d := files.d
-	twice := (g.picks || d.finding != "" || strings.Contains(d.choice.Where, "findings")) && files.again()
-	g.silent = twice
-	if g.picks || g.lines != nil {
-		options.Each = g.each
-	}
-	defer a.readingProgress(&options, files)()
-	overview, failed = files.read(options)
-	if twice && overview != nil && files.ctx.Err() == nil {
-		if options.Late = overview.Late(); options.Late != nil || g.lines != nil {
-			g.picked, g.plain, g.remarkable, g.silent = conversation.PacketSelection{}, 0, 0, false
-			overview, failed = files.read(options)
-		}
-	}
-	if overview == nil || overview.NotKept == 0 {
-		return overview, failed
-	}
-	var wanted func(*conversation.Transaction) bool
-	if e := overview.Find(d.exchange); e != nil {
-		wanted = overview.RelatedTo(e)
-	} else if a.reportFile != "" {
-		wanted = overview.Shows()
-	}
-	if wanted != nil {
-		failed = firstOf(failed, files.fetch(overview, wanted))
-	}
-	return overview, failed
+	return report
 }
 
 // again is the command that reads the same files in the same way.
@@ -388,7 +284,7 @@ const keptExchanges = 20_000
 // openCaptureOutputs opens what --to, --report and --keep name, once it is known what is
 // read.
 func (a *app) openCaptureOutputs(from *captureFiles, to string) (chosen *files.Output, err error) {
-	for _, path := range from.d.paths {
+	for _, path := range from.paths {
 		a.files.Note(path)
 	}
 	if to != "" {
@@ -399,10 +295,10 @@ func (a *app) openCaptureOutputs(from *captureFiles, to string) (chosen *files.O
 	return chosen, a.openOutputs()
 }
 
-// writePicked writes the packets of the chosen exchanges. Those of a reading that was cut
+// writeSelection writes the packets of the chosen exchanges. Those of a reading that was cut
 // short are not all of them, and are not written.
-func (a *app) writePicked(picked *conversation.PacketSelection, to *files.Output, open func() ([]*capture.Reader, error)) (int, error) {
-	written, err := picked.Write(to, open)
+func (a *app) writeSelection(study *conversation.Study, to *files.Output) (int, error) {
+	written, err := study.WriteSelection(to)
 	if err = cmp.Or(err, a.ctx.Err()); err == nil {
 		err = to.Commit()
 	}
@@ -410,45 +306,4 @@ func (a *app) writePicked(picked *conversation.PacketSelection, to *files.Output
 		return written, fmt.Errorf("writing packets: %w", err)
 	}
 	return written, nil
-}
-
-// showExchange shows one exchange whole.
-func (a *app) showExchange(view *text.View, o *conversation.Overview, d *decoding, files *captureFiles) error {
-	e := o.Find(d.exchange)
-	if e == nil {
-		return errNoExchange(d)
-	}
-	looks, err := files.look(o.Lines[e.Number].Packets)
-	if err != nil && len(looks) == 0 {
-		return err
-	}
-	view.WholeExchange(e, o, looks)
-	if a.wire {
-		view.Wire([]*exchange.Exchange{e})
-		for _, n := range []int{o.Lines[e.Number].CutIn, o.Lines[e.Number].OtherIn} {
-			if l := looks[n]; l != nil && l.Message != nil {
-				view.WireOf(fmt.Sprintf("packet %d, from %s", n, l.From.Addr()), l.Message)
-			}
-		}
-	}
-	return nil
-}
-
-func errNoExchange(d *decoding) error {
-	return usage(fmt.Errorf("--exchange %d: %w", d.exchange, errExchange))
-}
-
-// showPacket shows one packet whole, with the exchanges that it is a part of.
-func (a *app) showPacket(view *text.View, o *conversation.Overview, d *decoding) error {
-	var of []*exchange.Exchange
-	for i := range o.Kept {
-		of = append(of, &o.Kept[i])
-	}
-	if a.json {
-		document := a.document("decode", nil)
-		document.Result = data.OfLook(d.look, of)
-		return document.Write(a.stdout)
-	}
-	view.Packet(d.look, of, a.wire)
-	return nil
 }

@@ -37,15 +37,9 @@ func (a *app) lineWriter(d *decoding) *lineWriter {
 	return l
 }
 
-func (l *lineWriter) failed() error {
-	if l == nil {
-		return nil
-	}
-	return l.err
-}
-
-func (l *lineWriter) pair(p *conversation.Transaction) {
-	if l.failed() != nil || l == nil {
+// exchange writes one.
+func (l *lineWriter) exchange(p *conversation.Transaction) {
+	if l.err != nil {
 		return
 	}
 	e := p.Exchange()
@@ -65,7 +59,7 @@ func (l *lineWriter) end(o *conversation.Overview) error {
 	if l.csv != nil {
 		return l.csv.End()
 	}
-	if l.err != nil {
+	if l.err != nil || l.encoder == nil {
 		return l.err
 	}
 	return l.encoder.Encode(map[string]any{"unquil": version(), "command": "decode", "schema": data.Schema, "files": l.d.paths, "summary": data.OfOverview(o, l.d.view)})

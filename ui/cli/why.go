@@ -10,7 +10,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unquil/core/conversation"
 	"unquil/core/diagnosis"
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -30,7 +29,10 @@ func newWhy(a *app) *cobra.Command {
 			"  unquil why --lab --capture valley-morning.pcapng\n  unquil why --lab tickets.hollowtarn.example --from office --report tickets.html",
 		RunE: func(cmd *cobra.Command, names []string) error {
 			if capture != "" {
-				return a.whyCapture(cmd.Context(), capture, names, types, cmd.Flags().Changed("type"))
+				if !cmd.Flags().Changed("type") {
+					types = nil
+				}
+				return a.whyCapture(cmd.Context(), capture, names, types)
 			}
 			if err := taking(1, many)(cmd, names); err != nil {
 				return err
@@ -134,71 +136,38 @@ func whyCases(names, types []string, chosen bool) ([]diagnosis.Case, error) {
 }
 
 // whyCapture judges a capture: for the names given, or for all that failed in it.
-func (a *app) whyCapture(ctx context.Context, path string, names, types []string, chosen bool) error {
-	if !chosen {
-		types = nil
+func (a *app) whyCapture(ctx context.Context, path string, names, words []string) error {
+	inquest := diagnosis.Inquest{}
+	var err error
+	if inquest.Types, err = parseTypes(words); err != nil {
+		return err
 	}
-	var suspects diagnosis.Suspects
-	var asked []wire.Name
 	for _, text := range names {
 		name, err := parseName(text)
 		if err != nil {
 			return err
 		}
-		suspects.Add(name)
-		asked = append(asked, name)
+		inquest.Names = append(inquest.Names, name)
 	}
-	files := &captureFiles{app: a, ctx: ctx, d: &decoding{paths: []string{path}}, twice: len(asked) == 0}
+	files := &captureFiles{app: a, ctx: ctx, paths: []string{path}, twice: len(names) == 0}
 	defer files.close()
 	if _, err := a.openCaptureOutputs(files, ""); err != nil {
 		return err
 	}
-	options := conversation.Options{Keep: keptExchanges}
-	if len(asked) == 0 {
-		options.Each = suspects.See
-	} else {
-		options.Also = suspects.Telling()
-	}
-	stop := a.readingProgress(&options, files)
-	overview, failed := files.read(options)
-	if overview == nil {
-		return failed
-	}
-	if len(asked) == 0 && ctx.Err() == nil {
-		if options.Late = overview.Late(); options.Late != nil { // what later packets tell of others is judged too
-			suspects = diagnosis.Suspects{}
-			if overview, failed = files.read(options); overview == nil {
-				return failed
-			}
-		}
-		if overview.NotKept > 0 && suspects.Any() {
-			failed = firstOf(failed, files.fetch(overview, suspects.Telling()))
-		}
-	}
+	inquest.Options.Keep = keptExchanges
+	stop := a.readingProgress(&inquest.Options, files)
+	verdicts, overview, failed := inquest.Of(ctx, files)
 	stop()
-	if failed != nil {
+	var absent diagnosis.AbsentError
+	switch {
+	case errors.As(failed, &absent):
+		return usage(fmt.Errorf("%s in %s: %w", shorten(absent.Name.Spoken()), path, errNotAsked))
+	case overview == nil:
+		return failed
+	case failed != nil:
 		failed = fmt.Errorf("reading %s: %w", path, failed)
 	}
-	var wanted []wire.Type
-	for _, word := range types {
-		t, err := wire.ParseType(word)
-		if err != nil {
-			return usage(fmt.Errorf("--type %w", err))
-		}
-		wanted = append(wanted, t)
-	}
-	var verdicts []diagnosis.Verdict
-	if len(names) == 0 {
-		verdicts = diagnosis.Captured(overview, wire.Name{}, wanted)
-	}
-	for _, name := range asked {
-		of := diagnosis.Captured(overview, name, wanted)
-		if len(of) == 0 {
-			return usage(fmt.Errorf("%s in %s: %w", shorten(name.Spoken()), path, errNotAsked))
-		}
-		verdicts = append(verdicts, of...)
-	}
-	return firstOf(failed, a.showVerdicts(diagnosis.Group(verdicts), overview.Kept, overview.NotKept, overview.Missed+suspects.Left))
+	return firstOf(failed, a.showVerdicts(verdicts, overview.Kept, overview.NotKept, inquest.NotJudged))
 }
 
 // toldWhole is how many verdicts are told whole: a capture can give hundreds.
