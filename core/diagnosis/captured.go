@@ -45,10 +45,7 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 	c := newCaptured(o)
 	var verdicts []Verdict
 	for _, s := range c.names(name, types) {
-		v := Verdict{Name: s.name, Types: s.types, Checks: c.checks(s, types)}
-		v.decide(c.wrong(s))
-		c.reword(&v)
-		c.nearer(&v)
+		v := decide(Verdict{Name: s.name, Types: s.types, Checks: c.checks(s, types)}, c.wrong(s), c.zoneUnseen, seenOnly, c.answeredOthers)
 		if len(v.Cause) == 0 {
 			if name.IsZero() {
 				continue
@@ -287,42 +284,49 @@ func (c *captured) oneSided() bool {
 	return slices.ContainsFunc(c.Findings, func(f finding.Finding) bool { return f.Code == finding.OneSided })
 }
 
-// reword says what a capture makes a verdict rest on, in place of what a live round
-// would: nobody was asked, and whom a resolver asked may be out of sight.
-func (c *captured) reword(v *Verdict) {
-	if len(v.Cause) == 0 {
-		return
+// zoneUnseen is the ground that the capture does not show for which zone a resolver asked a
+// server that failed.
+func (c *captured) zoneUnseen(v *Verdict, p placing) placing {
+	f := v.Cause[0]
+	if f.About.Zone == "" || !c.zones[f.Evidence[0]].IsZero() {
+		return p
 	}
-	switch f := v.Cause[0]; {
-	case f.About.Zone != "" && c.zones[f.Evidence[0]].IsZero():
-		v.Where, v.Who, v.At, v.Sure = ZoneServers, holderAtHost, f.About.Server, finding.Likely
-		v.Because, v.Against = "a resolver queried it", "the capture does not show for which zone"
-		for i := range v.Cause {
-			v.Cause[i].About.Zone = ""
-		}
-	case f.About.Zone != "":
-		v.Because = "the resolver's own queries are in the capture"
-	case f.Code == finding.ServerFailure || f.Code == finding.Failed:
-		v.Sure, v.Because = finding.Likely, "its replies are in the capture"
-		v.Against = "the capture does not show which servers it queried: the fault may be with the zone's own servers"
-	case f.Code == finding.NoReply:
-		v.Because = "the capture has no reply, however often it was queried"
-	case f.Code == finding.AnswerRewritten:
-		v.Sure, v.Because = finding.Likely, "another resolver in the capture says that the name does not exist"
+	for i := range v.Cause {
+		v.Cause[i].About.Zone = ""
 	}
+	return placing{where: ZoneServers, at: f.About.Server, who: holderAtHost, sure: finding.Likely,
+		because: "a resolver queried it", against: "the capture does not show for which zone"}
 }
 
-// nearer moves the blame from the path to the server, where the capture holds
-// answers of that server to others.
-func (c *captured) nearer(v *Verdict) {
-	if v.Where != PathOut || v.Cause[0].Code != finding.NoReply {
-		return
+// seenOnly is the ground that nobody was asked, and whom a resolver asked may be out of sight.
+func seenOnly(v *Verdict, p placing) placing {
+	switch f := v.Cause[0]; {
+	case f.About.Zone != "":
+		p.because = "the resolver's own queries are in the capture"
+	case p.where == ZoneServers: // by [captured.zoneUnseen]
+	case f.Code == finding.ServerFailure || f.Code == finding.Failed:
+		p.sure, p.because = finding.Likely, "its replies are in the capture"
+		p.against = "the capture does not show which servers it queried: the fault may be with the zone's own servers"
+	case f.Code == finding.NoReply:
+		p.because = "the capture has no reply, however often it was queried"
+	case f.Code == finding.AnswerRewritten:
+		p.sure, p.because = finding.Likely, "another resolver in the capture says that the name does not exist"
+	}
+	return p
+}
+
+// answeredOthers is the ground that a server without a reply answered others: the fault is
+// not the path to it, but the server.
+func (c *captured) answeredOthers(v *Verdict, p placing) placing {
+	if p.where != PathOut || v.Cause[0].Code != finding.NoReply {
+		return p
 	}
 	address, err := netip.ParseAddr(v.Cause[0].About.Address)
 	if answers := c.Answers(address); err == nil && answers > 0 {
-		v.Where, v.Who, v.Against = TheResolver, operator, ""
-		v.Because = fmt.Sprintf("it answered %s in the capture", wording.Count(answers, "other question", "other questions"))
+		p.where, p.who, p.against = TheResolver, operator, ""
+		p.because = fmt.Sprintf("it answered %s in the capture", wording.Count(answers, "other question", "other questions"))
 	}
+	return p
 }
 
 // checks say what the capture holds of a name.

@@ -23,7 +23,7 @@ const (
 	NowhereFound Place = ""
 )
 
-// Who can mend it.
+// Who can fix it.
 const (
 	you          = "you, on this machine"
 	network      = "your network team"
@@ -33,13 +33,12 @@ const (
 	registry     = "the zone's registry"
 )
 
-// rule says where a finding places the failure and who can mend it. zone tells
-// a finding about one of a zone's servers from the same about a resolver.
+// rule says where a finding places the failure and who can fix it.
 type rule struct {
 	code    finding.Code
-	zone    bool
+	ofZone  bool // it is about one of a zone's servers, and not about a resolver
 	place   Place
-	who     string
+	who     string // can fix it
 	sure    string // what makes it so
 	against string // what speaks against it, or looks the same
 	// explains are the findings that follow from it, wherever they are seen.
@@ -55,85 +54,85 @@ const firewall = "a firewall on the way would look the same: try from another ne
 // failure comes after the servers it had to ask, and what concerns one server of
 // several after what stops all.
 var rules = []rule{
-	{finding.NoResolver, false, ThisMachine, you, "the machine's own configuration says so", "", nil},
-	{finding.HostsOverride, false, ThisMachine, you, "the hosts file is read before any resolver is asked", "some programs do not read the hosts file", nil},
-	{finding.NoWayOut, false, PathOut, network, "neither a resolver nor a root server replies", "many networks let only their resolvers out, and then the resolver alone is to blame", []finding.Code{finding.NoReply, finding.Unreachable}},
-	{finding.AliasLoop, true, TheZoneData, holder, "the aliases come from the zone's own servers", "", resolverFails},
-	{finding.AliasDangling, true, TheZoneData, holder, "the zone's own servers say that the target does not exist", "", []finding.Code{finding.AliasDangling, finding.Failed}},
-	{finding.Loop, true, TheDeleg, holder, "the name of each server depends on the others", "", slices.Concat(resolverFails, []finding.Code{finding.NSUnresolved, finding.GlueMissing})},
-	{finding.NoDelegation, true, TheDeleg, holder, "the parent's own servers were queried", "", []finding.Code{finding.AnswersDiffer}},
-	{finding.LameServer, true, TheDeleg, holderAtHost, "every server that the parent lists was queried", "a server may refuse only you: try from another network", resolverFails},
-	{finding.AddressNowhere, true, TheDeleg, holder, "the parent's own servers give that address", "", resolverFails},
-	{finding.NSUnresolved, true, TheDeleg, holder, "every server that the parent lists was looked up", "", resolverFails},
-	{finding.UDPLost, false, PathOut, network, "the same query is answered over TCP", "the server itself may accept TCP only", []finding.Code{finding.UDPLost, finding.NoReply}},
-	{finding.UDPLost, true, ZoneServers, holderAtHost, "the same query is answered over TCP", "a firewall near this machine would look the same: try from another network", resolverFails},
-	{finding.LargeLost, false, PathOut, network, "with a small buffer size advertised, it answers", "the server itself may send oversized packets", []finding.Code{finding.LargeLost, finding.EDNSBreaks}},
-	{finding.LargeLost, true, ZoneServers, holderAtHost, "with a small buffer size advertised, they answer", firewall, resolverFails},
-	{finding.NoReply, true, ZoneServers, holderAtHost, "every server that the parent lists was queried more than once", firewall, resolverFails},
-	{finding.Unreachable, true, ZoneServers, holderAtHost, "every server that the parent lists was queried", "", resolverFails},
-	{finding.WrongID, true, ZoneServers, holderAtHost, "the replies are in the evidence", "a device on the path may be answering in their place", resolverFails},
-	{finding.WrongQuestion, true, ZoneServers, holderAtHost, "the replies are in the evidence", "a device on the path may be answering in their place", resolverFails},
-	{finding.WrongSource, true, ZoneServers, holderAtHost, "the replies are in the evidence", "address translation near this machine would look the same", resolverFails},
-	{finding.Malformed, true, ZoneServers, holderAtHost, "the replies are in the evidence", "a device on the path may damage them", resolverFails},
-	{finding.ServerFailure, true, ZoneServers, holderAtHost, "the servers say so themselves", "", resolverFails},
-	{finding.Refused, true, ZoneServers, holderAtHost, "the servers say so themselves", "a server may refuse only you: try from another network", resolverFails},
-	{finding.Truncated, true, ZoneServers, holderAtHost, "TCP was tried as well", firewall, slices.Concat(resolverFails, []finding.Code{finding.TCPRefused})},
-	{finding.NameDenied, true, ZoneServers, holderAtHost, "the same servers answer for another type, or for names below it", "", []finding.Code{finding.NameDenied, finding.CacheNegative}},
-	{finding.RecursionUnavailable, false, TheResolver, you, "the resolver's own replies say so", "it may offer recursion to other clients", nil},
-	{finding.ValidationFails, false, TheResolver, operator, "with checking disabled the same resolver answers", "if other validating resolvers fail too, the zone's signatures are to blame", []finding.Code{finding.ServerFailure}},
-	{finding.AnswerRewritten, false, TheResolver, operator, "the zone's own servers say that there is no such name", "", nil},
-	{finding.AnswerBlocked, false, TheResolver, operator, "the zone's own servers do answer", "", nil},
-	{finding.CacheStale, false, TheResolver, operator, "the zone's own servers were queried at the same time", "if it still says so once the TTL has run out, it is configured to, and this is no cached answer", nil},
-	{finding.CacheNegative, false, TheResolver, operator, "the zone's own servers were queried at the same time", "", nil},
-	{finding.TargetUnresolvable, false, TheZoneData, holder, "both address types were looked up for the host", "", nil},
-	{finding.AddressNowhere, false, BehindAnswer, holder, "the zone's own servers give that address", "it works on that host itself", nil},
-	{finding.AnswersDiffer, true, OneServer, holderAtHost, "the servers were queried at the same time", "", []finding.Code{finding.SerialsDiffer}},
-	{finding.Refused, false, TheResolver, operator, "the resolver says so itself", "", nil},
-	{finding.ServerFailure, false, TheResolver, operator, "the zone's own servers do answer", "they answer this machine, but it may not be able to reach them", nil},
-	{finding.NoReply, false, PathOut, network, "every attempt timed out", "the resolver itself may be down", nil},
-	{finding.Unreachable, false, PathOut, network, "the network reported it", "", nil},
-	{finding.WrongID, false, PathOut, network, "the replies are in the evidence", "the resolver itself may be at fault", nil},
-	{finding.WrongQuestion, false, PathOut, network, "the replies are in the evidence", "the resolver itself may be at fault", nil},
-	{finding.WrongSource, false, TheResolver, operator, "the replies are in the evidence", "address translation in between would look the same", nil},
-	{finding.Malformed, false, PathOut, network, "the replies are in the evidence", "the resolver itself may be at fault", nil},
-	{finding.Truncated, false, TheResolver, operator, "TCP was tried as well", "", []finding.Code{finding.TCPRefused}},
-	{finding.TCPRefused, false, TheResolver, operator, "a connection was attempted", "", nil},
-	{finding.AnswerDiffers, false, TheResolver, operator, "the zone's own servers were queried at the same time", "nothing seen explains the difference", nil},
-	{finding.Failed, false, TheResolver, operator, "the resolver says so itself", "", nil},
-	{finding.LoopedQuery, false, PathOut, network, "the same packet came by again and again", "", []finding.Code{finding.NoReply, finding.LateReply}},
-	{finding.RepliesDiffer, false, PathOut, network, "both replies are in the capture", "two servers behind one address would look the same", nil},
-	{finding.UnsolicitedReply, false, PathOut, network, "the replies are in the capture", "", nil},
-	{finding.LateReply, false, TheResolver, operator, "the times are those of the capture", "the path to it may be slow", []finding.Code{finding.NoReply}},
-	{finding.HalfFails, false, TheResolver, operator, "both questions are in the capture", "", nil},
-	{finding.SourceDiffers, false, ThisMachine, you, "the machine's own look-up was tried", "an answer by location or rotation would look the same: try again", nil},
-	{finding.SuffixAppended, false, ThisMachine, you, "the machine's own search list was used", "it may be intended", nil},
-	{finding.EDNSLost, false, PathOut, network, "several servers answer without EDNS, and none with it", "", []finding.Code{finding.EDNSBreaks}},
-	{finding.EDNSBreaks, false, PathOut, network, "the same query is answered without EDNS", "the resolver itself may be old", []finding.Code{finding.EDNSBreaks}},
-	{finding.EDNSBreaks, true, ZoneServers, holderAtHost, "the same query is answered without EDNS", firewall, resolverFails},
-	{finding.TCPRefused, true, ZoneServers, holderAtHost, "a connection was attempted", firewall, resolverFails},
-	{finding.Unsteady, false, TheResolver, operator, "the same query was sent twice", "it may have been busy for a moment", []finding.Code{finding.HalfFails}},
-	{finding.Intercepted, false, PathOut, network, "root servers do not offer recursion, and these replies do", "", nil},
-	{finding.GlueMissing, true, TheDeleg, holder, "the parent's own servers were queried", "", nil},
-	{finding.GlueDiffers, true, TheDeleg, holder, "parent and zone were queried at the same time", "", nil},
-	{finding.NSSetDiffers, true, TheDeleg, holder, "parent and zone were queried at the same time", "", nil},
-	{finding.NSIsAlias, true, TheDeleg, holder, "the server's name was looked up", "", nil},
-	{finding.SerialsDiffer, true, OneServer, holderAtHost, "the servers were queried at the same time", "", nil},
-	{finding.AliasLong, true, TheZoneData, holder, "the aliases come from the zone's own servers", "", nil},
-	{finding.TargetIsAlias, false, TheZoneData, holder, "the host was asked for", "", nil},
-	{finding.ReverseMismatch, false, TheZoneData, holder, "name and address were both asked for", "", nil},
-	{finding.ReverseMissing, false, TheZoneData, holder, "the address was asked for", "many addresses need no reverse name", nil},
-	{finding.Slow, true, OneServer, holderAtHost, "the time was measured here", "the path to it may be slow", []finding.Code{finding.Slow}},
-	{finding.Slow, false, TheResolver, operator, "the time was measured here", "the path to it may be slow, or the servers that it has to query", nil},
-	{finding.SingleServer, true, TheDeleg, holder, "the parent's list was read", "", nil},
-	{finding.OneNetwork, true, TheDeleg, holder, "the servers' addresses were compared", "one address may belong to many machines (anycast)", nil},
-	{finding.OneNetwork, false, TheZoneData, holder, "the hosts' addresses were compared", "one address may belong to many machines (anycast)", nil},
+	{code: finding.NoResolver, place: ThisMachine, who: you, sure: "the machine's own configuration says so"},
+	{code: finding.HostsOverride, place: ThisMachine, who: you, sure: "the hosts file is read before any resolver is asked", against: "some programs do not read the hosts file"},
+	{code: finding.NoWayOut, place: PathOut, who: network, sure: "neither a resolver nor a root server replies", against: "many networks let only their resolvers out, and then the resolver alone is to blame", explains: []finding.Code{finding.NoReply, finding.Unreachable}},
+	{code: finding.AliasLoop, ofZone: true, place: TheZoneData, who: holder, sure: "the aliases come from the zone's own servers", explains: resolverFails},
+	{code: finding.AliasDangling, ofZone: true, place: TheZoneData, who: holder, sure: "the zone's own servers say that the target does not exist", explains: []finding.Code{finding.AliasDangling, finding.Failed}},
+	{code: finding.Loop, ofZone: true, place: TheDeleg, who: holder, sure: "the name of each server depends on the others", explains: slices.Concat(resolverFails, []finding.Code{finding.NSUnresolved, finding.GlueMissing})},
+	{code: finding.NoDelegation, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers were queried", explains: []finding.Code{finding.AnswersDiffer}},
+	{code: finding.LameServer, ofZone: true, place: TheDeleg, who: holderAtHost, sure: "every server that the parent lists was queried", against: "a server may refuse only you: try from another network", explains: resolverFails},
+	{code: finding.AddressNowhere, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers give that address", explains: resolverFails},
+	{code: finding.NSUnresolved, ofZone: true, place: TheDeleg, who: holder, sure: "every server that the parent lists was looked up", explains: resolverFails},
+	{code: finding.UDPLost, place: PathOut, who: network, sure: "the same query is answered over TCP", against: "the server itself may accept TCP only", explains: []finding.Code{finding.UDPLost, finding.NoReply}},
+	{code: finding.UDPLost, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the same query is answered over TCP", against: "a firewall near this machine would look the same: try from another network", explains: resolverFails},
+	{code: finding.LargeLost, place: PathOut, who: network, sure: "with a small buffer size advertised, it answers", against: "the server itself may send oversized packets", explains: []finding.Code{finding.LargeLost, finding.EDNSBreaks}},
+	{code: finding.LargeLost, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "with a small buffer size advertised, they answer", against: firewall, explains: resolverFails},
+	{code: finding.NoReply, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "every server that the parent lists was queried more than once", against: firewall, explains: resolverFails},
+	{code: finding.Unreachable, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "every server that the parent lists was queried", explains: resolverFails},
+	{code: finding.WrongID, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", against: "a device on the path may be answering in their place", explains: resolverFails},
+	{code: finding.WrongQuestion, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", against: "a device on the path may be answering in their place", explains: resolverFails},
+	{code: finding.WrongSource, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", against: "address translation near this machine would look the same", explains: resolverFails},
+	{code: finding.Malformed, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", against: "a device on the path may damage them", explains: resolverFails},
+	{code: finding.ServerFailure, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the servers say so themselves", explains: resolverFails},
+	{code: finding.Refused, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the servers say so themselves", against: "a server may refuse only you: try from another network", explains: resolverFails},
+	{code: finding.Truncated, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "TCP was tried as well", against: firewall, explains: slices.Concat(resolverFails, []finding.Code{finding.TCPRefused})},
+	{code: finding.NameDenied, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the same servers answer for another type, or for names below it", explains: []finding.Code{finding.NameDenied, finding.CacheNegative}},
+	{code: finding.RecursionUnavailable, place: TheResolver, who: you, sure: "the resolver's own replies say so", against: "it may offer recursion to other clients"},
+	{code: finding.ValidationFails, place: TheResolver, who: operator, sure: "with checking disabled the same resolver answers", against: "if other validating resolvers fail too, the zone's signatures are to blame", explains: []finding.Code{finding.ServerFailure}},
+	{code: finding.AnswerRewritten, place: TheResolver, who: operator, sure: "the zone's own servers say that there is no such name"},
+	{code: finding.AnswerBlocked, place: TheResolver, who: operator, sure: "the zone's own servers do answer"},
+	{code: finding.CacheStale, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time", against: "if it still says so once the TTL has run out, it is configured to, and this is no cached answer"},
+	{code: finding.CacheNegative, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time"},
+	{code: finding.TargetUnresolvable, place: TheZoneData, who: holder, sure: "both address types were looked up for the host"},
+	{code: finding.AddressNowhere, place: BehindAnswer, who: holder, sure: "the zone's own servers give that address", against: "it works on that host itself"},
+	{code: finding.AnswersDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time", explains: []finding.Code{finding.SerialsDiffer}},
+	{code: finding.Refused, place: TheResolver, who: operator, sure: "the resolver says so itself"},
+	{code: finding.ServerFailure, place: TheResolver, who: operator, sure: "the zone's own servers do answer", against: "they answer this machine, but it may not be able to reach them"},
+	{code: finding.NoReply, place: PathOut, who: network, sure: "every attempt timed out", against: "the resolver itself may be down"},
+	{code: finding.Unreachable, place: PathOut, who: network, sure: "the network reported it"},
+	{code: finding.WrongID, place: PathOut, who: network, sure: "the replies are in the evidence", against: "the resolver itself may be at fault"},
+	{code: finding.WrongQuestion, place: PathOut, who: network, sure: "the replies are in the evidence", against: "the resolver itself may be at fault"},
+	{code: finding.WrongSource, place: TheResolver, who: operator, sure: "the replies are in the evidence", against: "address translation in between would look the same"},
+	{code: finding.Malformed, place: PathOut, who: network, sure: "the replies are in the evidence", against: "the resolver itself may be at fault"},
+	{code: finding.Truncated, place: TheResolver, who: operator, sure: "TCP was tried as well", explains: []finding.Code{finding.TCPRefused}},
+	{code: finding.TCPRefused, place: TheResolver, who: operator, sure: "a connection was attempted"},
+	{code: finding.AnswerDiffers, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time", against: "nothing seen explains the difference"},
+	{code: finding.Failed, place: TheResolver, who: operator, sure: "the resolver says so itself"},
+	{code: finding.LoopedQuery, place: PathOut, who: network, sure: "the same packet came by again and again", explains: []finding.Code{finding.NoReply, finding.LateReply}},
+	{code: finding.RepliesDiffer, place: PathOut, who: network, sure: "both replies are in the capture", against: "two servers behind one address would look the same"},
+	{code: finding.UnsolicitedReply, place: PathOut, who: network, sure: "the replies are in the capture"},
+	{code: finding.LateReply, place: TheResolver, who: operator, sure: "the times are those of the capture", against: "the path to it may be slow", explains: []finding.Code{finding.NoReply}},
+	{code: finding.HalfFails, place: TheResolver, who: operator, sure: "both questions are in the capture"},
+	{code: finding.SourceDiffers, place: ThisMachine, who: you, sure: "the machine's own look-up was tried", against: "an answer by location or rotation would look the same: try again"},
+	{code: finding.SuffixAppended, place: ThisMachine, who: you, sure: "the machine's own search list was used", against: "it may be intended"},
+	{code: finding.EDNSLost, place: PathOut, who: network, sure: "several servers answer without EDNS, and none with it", explains: []finding.Code{finding.EDNSBreaks}},
+	{code: finding.EDNSBreaks, place: PathOut, who: network, sure: "the same query is answered without EDNS", against: "the resolver itself may be old", explains: []finding.Code{finding.EDNSBreaks}},
+	{code: finding.EDNSBreaks, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the same query is answered without EDNS", against: firewall, explains: resolverFails},
+	{code: finding.TCPRefused, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "a connection was attempted", against: firewall, explains: resolverFails},
+	{code: finding.Unsteady, place: TheResolver, who: operator, sure: "the same query was sent twice", against: "it may have been busy for a moment", explains: []finding.Code{finding.HalfFails}},
+	{code: finding.Intercepted, place: PathOut, who: network, sure: "root servers do not offer recursion, and these replies do"},
+	{code: finding.GlueMissing, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers were queried"},
+	{code: finding.GlueDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},
+	{code: finding.NSSetDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},
+	{code: finding.NSIsAlias, ofZone: true, place: TheDeleg, who: holder, sure: "the server's name was looked up"},
+	{code: finding.SerialsDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time"},
+	{code: finding.AliasLong, ofZone: true, place: TheZoneData, who: holder, sure: "the aliases come from the zone's own servers"},
+	{code: finding.TargetIsAlias, place: TheZoneData, who: holder, sure: "the host was asked for"},
+	{code: finding.ReverseMismatch, place: TheZoneData, who: holder, sure: "name and address were both asked for"},
+	{code: finding.ReverseMissing, place: TheZoneData, who: holder, sure: "the address was asked for", against: "many addresses need no reverse name"},
+	{code: finding.Slow, ofZone: true, place: OneServer, who: holderAtHost, sure: "the time was measured here", against: "the path to it may be slow", explains: []finding.Code{finding.Slow}},
+	{code: finding.Slow, place: TheResolver, who: operator, sure: "the time was measured here", against: "the path to it may be slow, or the servers that it has to query"},
+	{code: finding.SingleServer, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's list was read"},
+	{code: finding.OneNetwork, ofZone: true, place: TheDeleg, who: holder, sure: "the servers' addresses were compared", against: "one address may belong to many machines (anycast)"},
+	{code: finding.OneNetwork, place: TheZoneData, who: holder, sure: "the hosts' addresses were compared", against: "one address may belong to many machines (anycast)"},
 }
 
 // rank is the rule for a finding and its place in the order; len(rules) for one
 // that no rule knows.
 func rank(f finding.Finding) int {
 	for i, r := range rules {
-		if r.code == f.Code && r.zone == (f.About.Zone != "") {
+		if r.code == f.Code && r.ofZone == (f.About.Zone != "") {
 			return i
 		}
 	}
@@ -144,7 +143,7 @@ func rank(f finding.Finding) int {
 type Placing struct {
 	OfZone  bool // it is about one of a zone's servers, and not about a resolver
 	Place   Place
-	Who     string // can mend it
+	Who     string // can fix it
 	Sure    string // what makes it so
 	Against string // what speaks against it; "" where nothing does
 	// Explains are the findings that follow from it.
@@ -156,7 +155,7 @@ type Placing struct {
 func Placings(code finding.Code) (all []Placing) {
 	for _, r := range rules {
 		if r.code == code {
-			all = append(all, Placing{r.zone, r.place, r.who, r.sure, r.against, r.explains})
+			all = append(all, Placing{r.ofZone, r.place, r.who, r.sure, r.against, r.explains})
 		}
 	}
 	return all

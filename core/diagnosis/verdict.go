@@ -27,7 +27,7 @@ type Verdict struct {
 	Sure     string            // "certain" or "likely"
 	Because  string            // what makes it so
 	Against  string            // what speaks against it; "" where nothing does
-	Who      string            // can mend it
+	Who      string            // can fix it
 	// Elsewhere is what other resolvers say to the same; "" where none was asked.
 	Elsewhere string
 	Next      string            // what to do now
@@ -38,70 +38,109 @@ type Verdict struct {
 	Compared  []probe.Compared
 }
 
-// decide picks the finding that explains the others.
-func (v *Verdict) decide(found []finding.Finding) {
-	promote(found, v.Compared)
-	best, severity := len(rules), finding.Severity("")
-	for _, f := range found {
-		if f.Severity == finding.Note || rank(f) == len(rules) {
-			continue
-		}
-		if f.Severity.Weight() > severity.Weight() {
-			best, severity = len(rules), f.Severity
-		}
-		if f.Severity == severity && !explained(f, found) {
-			best = min(best, rank(f))
-		}
-	}
-	if best == len(rules) {
+// placing is where a verdict puts a failure, who can fix it, and what that rests on.
+type placing struct {
+	where Place
+	at    string // the server, resolver or zone at that place
+	who   string
+	sure  string
+	// because is what makes it so, and against what speaks against it; "" where nothing does.
+	because, against string
+}
+
+// ground is what somebody who knows how the exchanges came about makes of the place that the
+// rules give to the cause of a verdict.
+type ground func(v *Verdict, p placing) placing
+
+// decide gives the verdict on what was found about a subject: the finding that explains the
+// others is the cause, and the grounds have their say on its place.
+func decide(subject Verdict, found []finding.Finding, grounds ...ground) Verdict {
+	v := subject
+	found = promote(found, v.Compared)
+	at := choose(found)
+	if at < 0 {
 		v.Also = found
 		finding.Sort(v.Also)
-		v.Text = v.healthy()
-		return
+		return v
 	}
-	r := rules[best]
-	var first *finding.Finding
+	v.Severity = found[at].Severity
+	v.Cause, v.Follows, v.Also = partition(found, at)
+	finding.Sort(v.Also)
+	first := &v.Cause[0]
+	p := v.place(first)
+	for _, g := range grounds {
+		p = g(&v, p)
+	}
+	v.Where, v.At, v.Who, v.Sure, v.Because, v.Against = p.where, p.at, p.who, p.sure, p.because, p.against
+	v.Next, v.Lasts, v.Text = first.Next, first.Lasts, v.said()
+	return v
+}
+
+// choose is the finding that explains the others: of the heaviest the one whose rule stands
+// highest, and that does not follow from another; -1 when no finding makes anybody fail.
+func choose(found []finding.Finding) int {
+	best := -1
 	for i, f := range found {
-		if f.Severity == severity && first == nil && rank(f) == best {
-			first = &found[i]
+		if f.Severity == finding.Note || rank(f) == len(rules) || explained(f, found) {
+			continue
+		}
+		if best < 0 || f.Severity.Weight() > found[best].Severity.Weight() ||
+			f.Severity == found[best].Severity && rank(f) < rank(found[best]) {
+			best = i
 		}
 	}
+	return best
+}
+
+// partition divides what was found: the cause with the finding that speaks for all in front,
+// what follows from it, and what stands for itself.
+func partition(found []finding.Finding, chosen int) (cause, follows, also []finding.Finding) {
+	first := &found[chosen]
+	r := rules[rank(*first)]
+	cause = []finding.Finding{*first}
 	for i, f := range found {
 		switch {
-		case &found[i] == first:
-			v.Cause = append([]finding.Finding{f}, v.Cause...) // which speaks for all
-		case f.Severity == severity && r.joins(first, f):
-			v.Cause = append(v.Cause, f)
+		case i == chosen:
+		case f.Severity == first.Severity && r.joins(first, f):
+			cause = append(cause, f)
 		case f.Severity != finding.Note && slices.Contains(r.explains, f.Code):
-			v.Follows = append(v.Follows, f)
+			follows = append(follows, f)
 		default:
-			v.Also = append(v.Also, f)
+			also = append(also, f)
 		}
 	}
-	finding.Sort(v.Also)
-	v.Severity, v.Where, v.Who, v.Next, v.Because, v.Against = severity, r.place, r.who, first.Next, r.sure, r.against
-	v.Sure = cmp.Or(first.Sure, finding.Certain)
-	v.At, v.Lasts = first.About.Server, first.Lasts
-	if severity == finding.Concern && v.Where == ZoneServers {
-		v.Where = OneServer
+	return cause, follows, also
+}
+
+// place is where the rules put the cause.
+func (v *Verdict) place(first *finding.Finding) placing {
+	r := rules[rank(*first)]
+	p := placing{where: r.place, at: first.About.Server, who: r.who, sure: cmp.Or(first.Sure, finding.Certain), because: r.sure, against: r.against}
+	if v.Severity == finding.Concern && p.where == ZoneServers {
+		p.where = OneServer
 	}
-	if r.zone && (v.Where == ZoneServers || v.Where == TheZoneData || v.Where == TheDeleg && severity == finding.Fault || v.At == "") {
-		v.At = first.About.Zone
+	if r.ofZone && (p.where == ZoneServers || p.where == TheZoneData || p.where == TheDeleg && v.Severity == finding.Fault || p.at == "") {
+		p.at = first.About.Zone
 	}
-	if zone, err := wire.ParseName(first.About.Zone); err == nil && first.About.Zone != "" && zone.Labels() <= 1 && zone.Labels() < v.Name.Labels() && v.Where != TheZoneData {
-		v.Where, v.Who = TheRegistry, registry
+	if zone, err := wire.ParseName(first.About.Zone); err == nil && first.About.Zone != "" && zone.Labels() <= 1 && zone.Labels() < v.Name.Labels() && p.where != TheZoneData {
+		p.where, p.who = TheRegistry, registry
 	}
-	if v.Where == TheZoneData && v.At == "" || v.Where == BehindAnswer || v.Where == TheZoneData && first.About.Zone == "" {
-		v.At = v.zoneOf(first)
+	if p.where == TheZoneData && (p.at == "" || first.About.Zone == "") || p.where == BehindAnswer {
+		p.at = v.zoneOf(first)
 	}
-	v.Text = first.Text
-	if len(v.Cause) > 1 && severity == finding.Fault {
-		v.Text = togetherText(v.Cause)
+	if p.where == TheResolver && first.Code == finding.AnswerDiffers {
+		p.sure = finding.Likely
 	}
-	v.Text = strings.TrimSuffix(v.Text, ".") + v.onlyType() + "."
-	if v.Where == TheResolver && first.Code == finding.AnswerDiffers {
-		v.Sure = finding.Likely
+	return p
+}
+
+// said is the cause in one sentence.
+func (v *Verdict) said() string {
+	text := v.Cause[0].Text
+	if len(v.Cause) > 1 && v.Severity == finding.Fault {
+		text = togetherText(v.Cause)
 	}
+	return strings.TrimSuffix(text, ".") + v.onlyType() + "."
 }
 
 // zoneOf is the zone that the question of a finding was answered from; "" when that
@@ -161,7 +200,7 @@ func (v *Verdict) Told() Told {
 func explained(f finding.Finding, found []finding.Finding) bool {
 	return f.About.Zone == "" && slices.ContainsFunc(found, func(g finding.Finding) bool {
 		at := rank(g)
-		return at < len(rules) && rules[at].zone && g.Severity == f.Severity && slices.Contains(rules[at].explains, f.Code)
+		return at < len(rules) && rules[at].ofZone && g.Severity == f.Severity && slices.Contains(rules[at].explains, f.Code)
 	})
 }
 
@@ -172,7 +211,7 @@ func (r rule) joins(first *finding.Finding, f finding.Finding) bool {
 	if at == len(rules) {
 		return false
 	}
-	if !r.zone || r.place == OneServer {
+	if !r.ofZone || r.place == OneServer {
 		return f.Code == first.Code && f.About.Zone == first.About.Zone && f.About.Server == first.About.Server
 	}
 	together := r.place == TheDeleg || r.place == ZoneServers
@@ -180,39 +219,40 @@ func (r rule) joins(first *finding.Finding, f finding.Finding) bool {
 	return f.About.Zone == first.About.Zone && (f.Code == first.Code || together && other && first.Severity == finding.Fault)
 }
 
-// promote makes faults of concerns that every server of a zone gives reason for,
-// when a resolver that works fails for the name: it may not find the way round
-// that this program found.
-func promote(found []finding.Finding, compared []probe.Compared) {
+// workarounds are what this program gets round by itself, and a resolver may not.
+var workarounds = []finding.Code{finding.EDNSBreaks, finding.LargeLost, finding.TCPRefused}
+
+// promote makes faults of workarounds that every server of a zone calls for, when a resolver
+// that works fails for the name, and nothing else explains that.
+func promote(found []finding.Finding, compared []probe.Compared) []finding.Finding {
 	fails := func(f finding.Finding) bool {
 		return f.Severity == finding.Fault && f.About.Zone == "" && (f.Code == finding.ServerFailure || f.Code == finding.NoReply)
 	}
 	if !slices.ContainsFunc(found, fails) || slices.ContainsFunc(found, func(f finding.Finding) bool { return f.Severity == finding.Fault && !fails(f) }) {
-		return
+		return found
 	}
+	promoted := slices.Clone(found)
 	for i := range compared {
 		last := compared[i].Walk.Last()
 		if last == nil {
 			continue
 		}
-		for _, code := range []finding.Code{finding.EDNSBreaks, finding.LargeLost, finding.TCPRefused} {
-			affected := func(f finding.Finding) bool { return f.Code == code && f.About.Zone == last.Zone.String() }
-			count := 0
-			for _, f := range found {
-				if affected(f) {
-					count++
+		for _, code := range workarounds {
+			var affected []*finding.Finding
+			for at := range promoted {
+				if f := &promoted[at]; f.Code == code && f.About.Zone == last.Zone.String() {
+					affected = append(affected, f)
 				}
 			}
-			if count < len(last.Replies) {
+			if len(affected) < len(last.Replies) {
 				continue
 			}
-			for at := range found {
-				if affected(found[at]) {
-					found[at].Severity, found[at].Sure = finding.Fault, finding.Likely
-				}
+			for _, f := range affected {
+				f.Severity, f.Sure = finding.Fault, finding.Likely
 			}
 		}
 	}
+	return promoted
 }
 
 // onlyType says that the failure is one of several types' that were asked; "" when
@@ -261,34 +301,27 @@ func has(c *probe.Compared, number int) bool {
 	return false
 }
 
-// unseen takes back what a resolver's failure was said to rest on, where the zone's
-// own servers were not seen to answer.
-func (v *Verdict) unseen() {
-	if len(v.Cause) == 0 || v.Cause[0].Code != finding.ServerFailure || v.Cause[0].About.Zone != "" ||
-		slices.ContainsFunc(v.Compared, func(c probe.Compared) bool { return c.Truth() != nil }) {
-		return
+// truthUnseen is the ground that the zone's own servers were not seen to answer: what a
+// resolver's failure was said to rest on falls.
+func truthUnseen(v *Verdict, p placing) placing {
+	if f := v.Cause[0]; f.Code == finding.ServerFailure && f.About.Zone == "" && !slices.ContainsFunc(v.Compared, func(c probe.Compared) bool { return c.Truth() != nil }) {
+		p.sure, p.because = finding.Likely, "the resolver says so itself"
+		p.against = "the zone's own servers were not seen to answer: the fault may be with them"
 	}
-	v.Sure, v.Because = finding.Likely, "the resolver says so itself"
-	v.Against = "the zone's own servers were not seen to answer: the fault may be with them"
+	return p
 }
 
-// finish says what is left to be said when no cause was found.
-func (v *Verdict) finish() {
-	if len(v.Cause) > 0 {
-		return
-	}
-	v.Next = "If it still fails for somebody, ask exactly what they see, and run this on their machine: their resolver may answer differently."
+// whatNext is what would tell more when no cause was found.
+func (v *Verdict) whatNext() string {
 	for _, c := range v.Checks {
 		if c.State == Unknown {
-			v.Next = fmt.Sprintf("To learn more, run the same from a network where this can be seen: %s (%s).", c.What, c.Saw)
-			return
+			return fmt.Sprintf("To learn more, run the same from a network where this can be seen: %s (%s).", c.What, c.Saw)
 		}
 	}
-	for i := range v.Compared {
-		if truth := v.Compared[i].Truth(); truth != nil && truth.Outcome == exchange.NoName {
-			v.Next = "Check the spelling of the name, and whether it was ever created."
-		}
+	if slices.ContainsFunc(v.Compared, func(c probe.Compared) bool { return c.Truth() != nil && c.Truth().Outcome == exchange.NoName }) {
+		return "Check the spelling of the name, and whether it was ever created."
 	}
+	return "If it still fails for somebody, ask exactly what they see, and run this on their machine: their resolver may answer differently."
 }
 
 // healthy is what the name leads to when nothing is wrong with it.

@@ -73,12 +73,11 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 	r.noWayOut()
 	r.soften()
 	r.unhurt()
-	v := Verdict{Name: r.Name, Types: c.Types, Checks: r.checks, Compared: r.compared}
-	v.decide(finding.Merge(r.found))
-	r.nearer(&v)
-	v.unseen()
-	v.Elsewhere = r.elsewhere()
-	v.finish()
+	subject := Verdict{Name: r.Name, Types: c.Types, Checks: r.checks, Compared: r.compared, Elsewhere: r.elsewhere()}
+	v := decide(subject, finding.Merge(r.found), r.answersOthers, truthUnseen)
+	if len(v.Cause) == 0 {
+		v.Text, v.Next = v.healthy(), v.whatNext()
+	}
 	return v
 }
 
@@ -216,13 +215,14 @@ func (r *round) unhurt() {
 	}
 }
 
-// nearer moves the blame from the path to a resolver to the resolver itself, where
-// that answers other questions.
-func (r *round) nearer(v *Verdict) {
+// answersOthers is the ground that a resolver without a reply to this answers other
+// questions: the fault is not the path to it, but the resolver.
+func (r *round) answersOthers(v *Verdict, p placing) placing {
 	for i, c := range r.control {
-		if v.Where == PathOut && v.Cause[0].Code == finding.NoReply && c != nil && c.Outcome.Good() && v.At == r.Resolvers[i].Name() {
-			v.Where, v.Who, v.Because, v.Against = TheResolver, operator, "it answers other queries at the same time", ""
+		if p.where == PathOut && v.Cause[0].Code == finding.NoReply && c != nil && c.Outcome.Good() && p.at == r.Resolvers[i].Name() {
+			p.where, p.who, p.because, p.against = TheResolver, operator, "it answers other queries at the same time", ""
 			v.Cause[0].AddEvidence(c.Number)
 		}
 	}
+	return p
 }
