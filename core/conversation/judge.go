@@ -36,10 +36,21 @@ func (o *Overview) judge(p *Transaction, of *Stat) {
 	}
 }
 
+// judges say what is remarkable about an exchange that is not ordinary, one thing each.
+var judges = []func(o *Overview, p *Transaction, server *Stat){
+	(*Overview).judgeOutcome, (*Overview).judgeFragments, (*Overview).judgeRepeats, (*Overview).judgeTimes, (*Overview).judgeGuesses, (*Overview).judgeHalves,
+}
+
 // remarkable is judge for an exchange that is not ordinary.
-func (o *Overview) remarkable(p *Transaction, of *Stat) {
-	outcome, took := p.Outcome(), p.Took()
-	server, rel := p.Server().Addr(), p.Related()
+func (o *Overview) remarkable(p *Transaction, server *Stat) {
+	for _, judge := range judges {
+		judge(o, p, server)
+	}
+}
+
+// judgeOutcome says what the end of an exchange is a finding of, if it is one.
+func (o *Overview) judgeOutcome(p *Transaction, server *Stat) {
+	outcome, rel := p.Outcome(), p.Related()
 	both := p.both()
 	switch {
 	case p.Looped():
@@ -51,71 +62,107 @@ func (o *Overview) remarkable(p *Transaction, of *Stat) {
 	case outcome == exchange.NoReply:
 		g := o.find(both.as(finding.Unanswered), finding.Fault, p)
 		g.asked += p.Asked()
-		if rel.After.Number > 0 && rel.After.Server != p.Server() {
-			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
-		}
+		g.elsewhere(p)
 	case outcome == exchange.Truncated:
-		k := groupKey{code: finding.Truncated, server: server}
-		switch {
-		case rel.After.TCP:
-			o.find(k, finding.Note, p)
-		case rel.Connection == refused:
-			k.detail = "and it refused the TCP connection for the rest"
-			o.find(k, finding.Fault, p)
-		case rel.Connection == wanted:
-			k.detail = "and the TCP connection for the rest was never made"
-			o.find(k, finding.Fault, p)
-		case rel.Connection == pending:
-			k.detail = "and the capture ends before a retry over TCP"
-			o.find(k, finding.Note, p)
-		default:
-			k.detail = "and it was not retried over TCP"
-			o.find(k, finding.Concern, p)
-		}
+		o.truncated(p)
 	case outcome == exchange.NoName:
-		o.denies(p, of)
-	case outcome == exchange.CutOff && p.Torn: // told below
+		o.denies(p, server)
+	case outcome == exchange.CutOff && p.Torn: // of which judgeFragments tells
 	case outcome == exchange.CutOff:
-		o.find(groupKey{code: finding.Undecodable, server: server, detail: "the capture has only part of its reply"}, finding.Note, p)
+		o.find(groupKey{code: finding.Undecodable, server: both.server, detail: "the capture has only part of its reply"}, finding.Note, p)
 	case outcome == exchange.Refused && p.of.IsTransfer():
 		o.find(both.as(finding.TransferRefused), finding.Note, p)
 	case outcome.Failed():
-		g := o.find(groupKey{code: finding.Failed, server: server, outcome: outcome}, finding.Fault, p)
-		if rel.After.Number > 0 && rel.After.Server != p.Server() {
-			g.to, g.cost = rel.After.Server.Addr(), max(g.cost, time.Duration(rel.After.Sent-p.First.At))
-		}
+		o.find(groupKey{code: finding.Failed, server: both.server, outcome: outcome}, finding.Fault, p).elsewhere(p)
 	}
+}
+
+// elsewhere notes whom a client asked in place of a server that failed, and what that cost it.
+func (g *group) elsewhere(p *Transaction) {
+	if after := p.Related().After; after.Number > 0 && after.Server != p.Server() {
+		g.to, g.cost = after.Server.Addr(), max(g.cost, time.Duration(after.Sent-p.First.At))
+	}
+}
+
+// retries are what can have become of the retry over TCP after a truncated answer, where the
+// capture does not show it.
+var retries = map[connection]struct {
+	detail   string
+	severity finding.Severity
+}{
+	refused:      {"and it refused the TCP connection for the rest", finding.Fault},
+	wanted:       {"and the TCP connection for the rest was never made", finding.Fault},
+	pending:      {"and the capture ends before a retry over TCP", finding.Note},
+	accepted:     {"and it was not retried over TCP", finding.Concern},
+	noConnection: {"and it was not retried over TCP", finding.Concern},
+}
+
+// truncated counts an exchange that ended in a truncated answer.
+func (o *Overview) truncated(p *Transaction) {
+	k := groupKey{code: finding.Truncated, server: p.Server().Addr()}
+	if p.Related().After.TCP {
+		o.find(k, finding.Note, p)
+		return
+	}
+	retry := retries[p.Related().Connection]
+	k.detail = retry.detail
+	o.find(k, retry.severity, p)
+}
+
+// judgeFragments tells of a reply of which fragments are missing.
+func (o *Overview) judgeFragments(p *Transaction, _ *Stat) {
 	if p.Torn {
-		o.find(groupKey{code: finding.Undecodable, server: server, detail: "fragments of its reply are missing"}, finding.Concern, p)
+		o.find(groupKey{code: finding.Undecodable, server: p.Server().Addr(), detail: "fragments of its reply are missing"}, finding.Concern, p)
 	}
+}
+
+// judgeRepeats tells of a question that was sent more than once.
+func (o *Overview) judgeRepeats(p *Transaction, _ *Stat) {
+	before := p.Related().Before
 	if p.Asked() > 1 {
-		o.repeated(p, time.Duration(rel.again[0].At-p.First.At))
-	} else if rel.Before.Number > 0 && rel.Before.Server == p.Server() && !rel.Before.TCP && !p.tcp && rel.Before.Outcome == "" {
-		o.repeated(p, time.Duration(p.First.At-rel.Before.Sent))
+		o.repeated(p, time.Duration(p.rel.again[0].At-p.First.At))
+	} else if before.Number > 0 && before.Server == p.Server() && !before.TCP && !p.tcp && before.Outcome == "" {
+		o.repeated(p, time.Duration(p.First.At-before.Sent))
 	}
-	if p.answered {
-		late := p.Asked() > 1 && p.Received > rel.again[0].At && took < time.Duration(rel.again[0].At-p.First.At)/50 || rel.After.Number > 0 && rel.After.Sent < p.Received
-		if late {
-			g := o.find(both.as(finding.LateReply), finding.Concern, p)
-			g.most = max(g.most, p.Waited())
-		} else if slow, severity := o.slow(of, took); slow {
-			g := o.find(groupKey{code: finding.Slow, server: server}, severity, p)
-			g.most = max(g.most, took)
-		}
-		if rel.differs {
-			o.differs(p)
-		}
+}
+
+// judgeTimes tells of a reply that came late or took long, and of one that another contradicts.
+func (o *Overview) judgeTimes(p *Transaction, server *Stat) {
+	if !p.answered {
+		return
 	}
-	if rel.Guesses > 0 {
-		p.Codes = append(p.Codes, finding.UnsolicitedReply) // counted as they came
+	rel, took := p.Related(), p.Took()
+	late := p.Asked() > 1 && p.Received > rel.again[0].At && took < time.Duration(rel.again[0].At-p.First.At)/50 || rel.After.Number > 0 && rel.After.Sent < p.Received
+	if late {
+		g := o.find(p.both().as(finding.LateReply), finding.Concern, p)
+		g.most = max(g.most, p.Waited())
+	} else if slow, severity := o.slow(server, took); slow {
+		g := o.find(groupKey{code: finding.Slow, server: p.Server().Addr()}, severity, p)
+		g.most = max(g.most, took)
 	}
-	if h := p.Half(); h.Good {
-		if outcome.Failed() && outcome != exchange.NoReply || outcome == exchange.NoReply || took > slowRatio*h.Took && took > h.Took+halfLate {
-			k := both.as(finding.HalfFails)
-			k.outcome = outcome
-			g := o.find(k, finding.Concern, p)
-			g.most = max(g.most, took)
-		}
+	if rel.differs {
+		o.differs(p)
+	}
+}
+
+// judgeGuesses marks an exchange at whose ID somebody guessed; they were counted as they came.
+func (o *Overview) judgeGuesses(p *Transaction, _ *Stat) {
+	if p.Related().Guesses > 0 {
+		p.Codes = append(p.Codes, finding.UnsolicitedReply)
+	}
+}
+
+// judgeHalves tells of a pair of questions for A and AAAA of which this one failed or was late.
+func (o *Overview) judgeHalves(p *Transaction, _ *Stat) {
+	outcome, took, other := p.Outcome(), p.Took(), p.Half()
+	if !other.Good {
+		return
+	}
+	if outcome.Failed() || took > slowRatio*other.Took && took > other.Took+halfLate {
+		k := p.both().as(finding.HalfFails)
+		k.outcome = outcome
+		g := o.find(k, finding.Concern, p)
+		g.most = max(g.most, took)
 	}
 }
 

@@ -24,7 +24,7 @@ var (
 // ask puts the step's question to every server, and returns the first usable
 // reply, or nil when there is none; the rest are collected after it returns,
 // and counted in w.pending. The error says why a server could not be asked.
-func (w *Walker) ask(ctx context.Context, step *Step, servers []Server, path []wire.Name) (*Reply, error) {
+func (w *run) ask(ctx context.Context, step *Step, servers []Server, path []wire.Name) (*Reply, error) {
 	for _, s := range servers {
 		step.order = append(step.order, s.Host)
 	}
@@ -71,7 +71,7 @@ type result struct {
 
 // askAll asks the servers at all their addresses. The channel has room for all
 // replies, so that nobody has to read it to its end.
-func (w *Walker) askAll(ctx context.Context, step *Step, servers []Server, path []wire.Name) <-chan result {
+func (w *run) askAll(ctx context.Context, step *Step, servers []Server, path []wire.Name) <-chan result {
 	results := make(chan result, len(servers)*(2*maxAddresses+1))
 	var group sync.WaitGroup
 	w.pending.Add(1) // before anything starts: what it starts may count in w.pending too
@@ -125,7 +125,7 @@ func (w *Walker) askAll(ctx context.Context, step *Step, servers []Server, path 
 }
 
 // admit says why an address is not to be asked; "" when it is.
-func (w *Walker) admit(address netip.Addr) (string, error) {
+func (w *run) admit(address netip.Addr) (string, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if what := exchange.Nowhere(address); what != "" && !w.allows(address) {
@@ -179,7 +179,7 @@ func (w *Walker) server(host wire.Name, address netip.Addr) exchange.Server {
 	return exchange.Server{Host: host.String(), Address: netip.AddrPortFrom(address, 53), Transport: w.Over}
 }
 
-func (w *Walker) askOne(ctx context.Context, step *Step, host wire.Name, address netip.Addr, side bool) (*Reply, error) {
+func (w *run) askOne(ctx context.Context, step *Step, host wire.Name, address netip.Addr, side bool) (*Reply, error) {
 	server, options := w.server(host, address), w.options()
 	r := &Reply{Host: host, Address: address}
 	var soa sync.WaitGroup
@@ -242,7 +242,7 @@ func stance(zone wire.Name, e *exchange.Exchange) Stance {
 }
 
 // addresses finds the addresses of a server's host by a walk of its own.
-func (w *Walker) addresses(ctx context.Context, host wire.Name, path []wire.Name) ([]netip.Addr, error) {
+func (w *run) addresses(ctx context.Context, host wire.Name, path []wire.Name) ([]netip.Addr, error) {
 	w.mu.Lock()
 	known, ok := w.hosts[host.Fold()]
 	w.mu.Unlock()

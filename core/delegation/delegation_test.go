@@ -116,11 +116,11 @@ func TestAddressesThatLeadNowhere(t *testing.T) {
 			assert.Equal(t, "address-nowhere", string(found[0].Code))
 		})
 	}
-	own := Walker{Roots: []Server{{host, []netip.Addr{netip.MustParseAddr("127.0.0.5")}}}}
+	own := run{Walker: &Walker{Roots: []Server{{host, []netip.Addr{netip.MustParseAddr("127.0.0.5")}}}}}
 	why, _ := own.admit(netip.MustParseAddr("127.0.0.1"))
 	assert.Empty(t, why, "a tree of the person's own")
 	why, _ = own.admit(netip.MustParseAddr("224.0.0.1"))
 	assert.NotEmpty(t, why)
-	why, _ = (&Walker{}).admit(netip.MustParseAddr("127.0.0.1"))
+	why, _ = (&run{Walker: &Walker{}}).admit(netip.MustParseAddr("127.0.0.1"))
 	assert.NotEmpty(t, why)
 }

@@ -44,7 +44,7 @@ type Wildcard struct {
 
 // beside starts the questions that one server of a step is asked beside the way.
 // They tell more of the zone, and cost the walk no time.
-func (w *Walker) beside(ctx context.Context, step *Step, host wire.Name, server exchange.Server, options exchange.Options, glue []Server) {
+func (w *run) beside(ctx context.Context, step *Step, host wire.Name, server exchange.Server, options exchange.Options, glue []Server) {
 	ask := func(name wire.Name, t wire.Type, o exchange.Options) {
 		w.mu.Lock()
 		w.asked++
@@ -81,7 +81,7 @@ func (w *Walker) beside(ctx context.Context, step *Step, host wire.Name, server 
 }
 
 // besideName asks about the names around the one that the walk looks for.
-func (w *Walker) besideName(step *Step, options exchange.Options, ask func(wire.Name, wire.Type, exchange.Options)) {
+func (w *run) besideName(step *Step, options exchange.Options, ask func(wire.Name, wire.Type, exchange.Options)) {
 	signed := options
 	signed.DNSSEC = true
 	ask(step.Name, step.Question.Type, signed)
@@ -184,7 +184,7 @@ func (w *Walk) wildcard(last *Step) {
 
 // apexes asks servers of the last zone that give different answers which zone
 // they take them from.
-func (w *Walker) apexes(ctx context.Context, walk *Walk) {
+func (w *run) apexes(ctx context.Context, walk *Walk) {
 	last := walk.Last()
 	if last == nil || ctx.Err() != nil || last.Zone.IsRoot() {
 		return
@@ -225,7 +225,7 @@ func (r *Reply) Apex() wire.Name {
 
 // prime has a root server list the root servers, once, and asks those that the
 // hints lack as well. It returns at once.
-func (w *Walker) prime(ctx context.Context, step *Step) {
+func (w *run) prime(ctx context.Context, step *Step) {
 	w.mu.Lock()
 	begun := w.primed || !w.Prime
 	w.primed = true

@@ -167,16 +167,26 @@ type Walker struct {
 	Minimise bool
 	Over     exchange.Transport // "" means UDP, and TCP when a reply is cut
 
+	memory
+}
+
+// memory is what a walker learns on its walks.
+type memory struct {
 	mu      sync.Mutex
-	asked   int
 	noIPv6  bool
 	edns    edns
 	zones   map[wire.Name][]Server // by zone in lower case
 	primed  bool
 	priming *Priming
 	hosts   map[wire.Name][]netip.Addr
-	side    []*Walk
-	pending sync.WaitGroup
+}
+
+// run is one walk with all that is asked for its sake.
+type run struct {
+	*Walker
+	asked   int            // questions so far; guarded by the walker's mu
+	side    []*Walk        // walks for the addresses of servers without glue; guarded by it too
+	pending sync.WaitGroup // what is asked and need not be waited for
 }
 
 // Walk walks to the servers of the question's name, asking every listed server
@@ -188,13 +198,13 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 		w.zones = map[wire.Name][]Server{wire.Root: w.Roots}
 		w.hosts = map[wire.Name][]netip.Addr{}
 	}
-	w.side = nil
 	w.mu.Unlock()
+	r := &run{Walker: w}
 	begun := w.Session.Client.Now()
-	walk := w.follow(ctx, q, nil)
+	walk := r.follow(ctx, q, nil)
 	walk.Known = w.Session.Client.Now().Sub(begun)
-	w.pending.Wait()
-	walk.AddressWalks, walk.Priming = w.side, w.priming
+	r.pending.Wait()
+	walk.AddressWalks, walk.Priming = r.side, w.priming
 	if last := walk.Last(); walk.End == EndNoServer && last.Zone.IsRoot() && last.silent() {
 		walk.End = EndNoWayOut
 	}
@@ -202,92 +212,127 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 		step.sort()
 	}
 	walk.settle()
-	w.apexes(ctx, walk)
+	r.apexes(ctx, walk)
 	walk.names()
 	walk.Took, walk.Resolver = w.Session.Client.Now().Sub(begun), walk.resolverTime()
 	walk.Findings = judge(walk)
 	return walk
 }
 
+// course is one walk under way, be it to the name that was asked for or to the address of a
+// server on the way.
+type course struct {
+	*run
+	walk    *Walk
+	path    []wire.Name // the hosts whose addresses it is needed for; nil for the walk itself
+	name    wire.Name   // what it looks for by now
+	zone    wire.Name   // whose servers are asked next
+	servers []Server
+	passed  []wire.Name // the names that it has looked for
+	shown   minimiser
+}
+
 // follow is one walk; path holds the hosts whose addresses it is needed for.
-func (w *Walker) follow(ctx context.Context, q wire.Question, path []wire.Name) *Walk {
-	walk := &Walk{Question: q}
-	passed := []wire.Name{q.Name}
-	name := q.Name
-	zone, servers := w.deepest(name)
-	shown := minimiser{on: w.Minimise}
-	for len(walk.Steps) < maxSteps {
-		step := &Step{Zone: zone, Name: name, aliases: len(walk.Aliases)}
-		step.Question = shown.question(zone, wire.Question{Name: name, Type: q.Type, Class: wire.IN})
-		walk.Steps = append(walk.Steps, step)
-		if len(walk.Steps) == 1 && len(path) == 0 && len(w.Start) > 0 {
-			servers, step.Given = w.Start, true
-		}
-		var err error
-		step.Chosen, err = w.ask(ctx, step, servers, path)
-		if len(walk.Steps) == 1 && zone.IsRoot() && len(path) == 0 {
-			w.prime(ctx, step)
-		}
-		if step.Chosen == nil {
-			walk.End = EndNoServer
-			switch {
-			case ctx.Err() != nil:
-				walk.End = EndCutShort
-			case errors.Is(err, errLoop):
-				walk.End = EndLoop
-			case errors.Is(err, errBudget):
-				walk.End = EndBudget
-			}
-			return walk
-		}
-		w.notice(step)
-		reply := step.Chosen.Exchange.Reply
-		if step.Chosen.Stance == Refers {
-			child, ns, _ := exchange.ReferralZone(reply)
-			step.Child = child
-			if !w.DownTo.IsZero() && len(path) == 0 && child.Equal(w.DownTo) {
-				walk.End = EndDownTo
-				return walk
-			}
-			zone, servers = child, referred(zone, ns, reply.Additional)
-			if len(w.Start) == 0 || len(path) > 0 {
-				w.remember(zone, servers)
-			}
-			continue
-		}
-		if !step.Question.Name.Equal(name) {
-			shown.answered(step.Question.Name, name, reply)
-			continue
-		}
-		answer := exchange.ReadAnswer(step.Question, inBailiwick(reply, zone))
-		for _, alias := range answer.Aliases {
-			walk.Aliases = append(walk.Aliases, alias)
-			target, _ := alias.Target()
-			if slices.ContainsFunc(passed, target.Equal) {
-				walk.End = EndAliasLoop
-				return walk
-			}
-			passed = append(passed, target)
-		}
-		if answer.Cut || len(passed) > maxChain {
-			break
-		}
-		switch {
-		case len(answer.Records) > 0:
-			walk.End, walk.Records = EndAnswer, answer.Records
-			return walk
-		case len(answer.Aliases) == 0 || answer.Name.IsSubdomainOf(zone) && settles(reply, answer.Name):
-			walk.End = EndNoData
-			if reply.RCode() == wire.NXDomain {
-				walk.End = EndNoName
-			}
-			return walk
-		}
-		name = answer.Name
-		zone, servers = w.deepest(name)
+func (w *run) follow(ctx context.Context, q wire.Question, path []wire.Name) *Walk {
+	c := &course{run: w, walk: &Walk{Question: q}, path: path, name: q.Name, passed: []wire.Name{q.Name}, shown: minimiser{on: w.Minimise}}
+	c.zone, c.servers = w.deepest(c.name)
+	for c.walk.End == "" {
+		c.step(ctx)
 	}
-	walk.End = EndBudget
-	return walk
+	return c.walk
+}
+
+// step asks the servers of one zone, and goes on from what they say.
+func (c *course) step(ctx context.Context) {
+	if len(c.walk.Steps) == maxSteps {
+		c.walk.End = EndBudget
+		return
+	}
+	step := c.begin()
+	var err error
+	step.Chosen, err = c.ask(ctx, step, c.servers, c.path)
+	if len(c.walk.Steps) == 1 && c.zone.IsRoot() && len(c.path) == 0 {
+		c.prime(ctx, step)
+	}
+	if step.Chosen == nil {
+		c.walk.End = stopped(ctx, err)
+		return
+	}
+	c.notice(step)
+	switch reply := step.Chosen.Exchange.Reply; {
+	case step.Chosen.Stance == Refers:
+		c.refer(step, reply)
+	case !step.Question.Name.Equal(c.name):
+		c.shown.answered(step.Question.Name, c.name, reply)
+	default:
+		c.answer(step, reply)
+	}
+}
+
+// begin begins a step. The first may have servers that were named by who asks.
+func (c *course) begin() *Step {
+	step := &Step{Zone: c.zone, Name: c.name, aliases: len(c.walk.Aliases)}
+	step.Question = c.shown.question(c.zone, wire.Question{Name: c.name, Type: c.walk.Question.Type, Class: wire.IN})
+	c.walk.Steps = append(c.walk.Steps, step)
+	if len(c.walk.Steps) == 1 && len(c.path) == 0 && len(c.Start) > 0 {
+		c.servers, step.Given = c.Start, true
+	}
+	return step
+}
+
+// stopped is how a walk ended that no server had a usable reply for.
+func stopped(ctx context.Context, err error) End {
+	switch {
+	case ctx.Err() != nil:
+		return EndCutShort
+	case errors.Is(err, errLoop):
+		return EndLoop
+	case errors.Is(err, errBudget):
+		return EndBudget
+	}
+	return EndNoServer
+}
+
+// refer goes on to the zone that a reply refers to.
+func (c *course) refer(step *Step, reply *wire.Message) {
+	child, ns, _ := exchange.ReferralZone(reply)
+	step.Child = child
+	if !c.DownTo.IsZero() && len(c.path) == 0 && child.Equal(c.DownTo) {
+		c.walk.End = EndDownTo
+		return
+	}
+	c.zone, c.servers = child, referred(c.zone, ns, reply.Additional)
+	if len(c.Start) == 0 || len(c.path) > 0 {
+		c.remember(c.zone, c.servers)
+	}
+}
+
+// answer ends the walk with what a reply says, or goes on to where its aliases lead.
+func (c *course) answer(step *Step, reply *wire.Message) {
+	answer := exchange.ReadAnswer(step.Question, inBailiwick(reply, c.zone))
+	for _, alias := range answer.Aliases {
+		c.walk.Aliases = append(c.walk.Aliases, alias)
+		target, _ := alias.Target()
+		if slices.ContainsFunc(c.passed, target.Equal) {
+			c.walk.End = EndAliasLoop
+			return
+		}
+		c.passed = append(c.passed, target)
+	}
+	switch {
+	case answer.Cut || len(c.passed) > maxChain:
+		c.walk.End = EndBudget
+	case len(answer.Records) > 0:
+		c.walk.End, c.walk.Records = EndAnswer, answer.Records
+	case len(answer.Aliases) == 0 || answer.Name.IsSubdomainOf(c.zone) && settles(reply, answer.Name):
+		c.walk.End = EndNoData
+		if reply.RCode() == wire.NXDomain {
+			c.walk.End = EndNoName
+		}
+	default:
+		c.name = answer.Name
+		c.zone, c.servers = c.deepest(c.name)
+	}
 }
 
 // settle takes the answer from the server with the newest version of the zone:

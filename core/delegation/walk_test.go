@@ -289,6 +289,35 @@ func TestWalksAreBounded(t *testing.T) {
 	}
 }
 
+// The bounds end a walk and say so: a chain of aliases that goes on for ever, and more
+// questions than a walk has. What one walk asked is not held against the next of its walker.
+func TestEndBudget(t *testing.T) {
+	chain := func(q wire.Question) *wire.Message {
+		var n int
+		fmt.Sscanf(q.Name.Spoken(), "a%d.", &n)
+		return &wire.Message{Flags: wire.AA, Answer: records(t, fmt.Sprintf("%s CNAME a%d.example.", q.Name, n+1))}
+	}
+	example := refer(t, []string{"example NS ns.example."}, "ns.example A 198.51.100.11")
+	session := func(network script) *exchange.Session {
+		return &exchange.Session{Client: &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: 50 * time.Millisecond, Attempts: 1}}}
+	}
+	question := wire.Question{Name: wire.MustParseName("a0.example"), Type: wire.A, Class: wire.IN}
+	walker := Walker{Session: session(script{"198.51.100.1": example, "198.51.100.11": chain}), Roots: []Server{{wire.MustParseName("east.roots.test"), []netip.Addr{netip.MustParseAddr("198.51.100.1")}}}}
+	walk := walker.Walk(t.Context(), question)
+	assert.Equal(t, EndBudget, walk.End)
+	assert.LessOrEqual(t, len(walk.Steps), maxSteps)
+	assert.Contains(t, walk.Summary(), "limit")
+
+	zone := serve(t, "example", 1, "www.example A 203.0.113.120")
+	walker = Walker{Session: session(script{"198.51.100.1": example, "198.51.100.11": zone}), Roots: walker.Roots}
+	for i := range maxQuestions {
+		name := wire.MustParseName(fmt.Sprintf("n%d.example", i))
+		require.Equal(t, EndNoName, walker.Walk(t.Context(), wire.Question{Name: name, Type: wire.A, Class: wire.IN}).End, "walk %d", i)
+	}
+	spent := run{Walker: &walker, asked: maxQuestions}
+	assert.Equal(t, EndBudget, spent.follow(t.Context(), question, nil).End)
+}
+
 // BenchmarkWalk walks three levels whose servers each take 40 ms to answer, every
 // server asked. Against the sum of the levels' round trips: the time until the
 // answer is known, and until all servers have answered or been given up.
