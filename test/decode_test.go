@@ -120,7 +120,7 @@ func TestLateInALargeCapture(t *testing.T) {
 		text, err := os.ReadFile(report)
 		require.NoError(t, err)
 		assert.Contains(t, string(text), "The evidence packets are in late.pcapng; those of 502 more exchanges are not.")
-		assert.Contains(t, string(text), fmt.Sprintf("\n| %d | 192.0.2.53 | tickets.hollowtarn.example A |", failed))
+		assert.True(t, strings.Contains(string(text), fmt.Sprintf("\n### Exchange %d\n", failed)), "the evidence is listed")
 	})
 }
 

@@ -75,6 +75,7 @@ type chunk struct {
 // feed finds the messages of a capture.
 type feed struct {
 	options Options
+	out     chan<- *chunk // those that are full
 	free    chan *chunk
 	decoder capture.Decoder
 	streams *capture.Streams
@@ -95,10 +96,10 @@ const chunks = 6
 
 // run reads the capture in goroutines of its own, so that reading goes on while what was
 // read is decoded, and while others are paired. The chunks come in order; each has to be
-// given back.
+// given back. failed is the error of a file, once the chunks have ended.
 func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan *chunk, back chan<- *chunk, failed func() error) {
 	out := make(chan *chunk, chunks)
-	f.free = make(chan *chunk, chunks+1) // and one for the end
+	f.out, f.free = out, make(chan *chunk, chunks+1) // and one for the end
 	for i := range f.all {
 		f.free <- &f.all[i]
 	}
@@ -106,72 +107,92 @@ func (f *feed) run(ctx context.Context, readers []*capture.Reader) (full <-chan 
 	f.decoder.Torn = func(p *capture.Packet) { f.datagram(p, true) }
 	f.streams = capture.NewStreams(func(p *capture.Packet) { f.message(p, true) })
 	var err error
-	from := f.free
-	filling, stop := context.WithCancel(ctx)
-	if len(readers) == 1 {
-		from = make(chan *chunk, chunks)
-		go f.fill(filling, readers[0], from)
-	}
-	next := func() bool {
-		if f.now != nil {
-			out <- f.now
-		}
-		f.now = nil
-		select {
-		case <-ctx.Done():
-			return false
-		case f.now = <-from:
-		}
-		if c := f.now; c != nil {
-			c.counts.count()
-			*c = chunk{envelopes: envelopes{c.batch, c.rare[:0]}, messages: c.messages, places: c.places, items: c.items[:0], arena: c.arena[:0], counts: c.counts}
-		}
-		return f.now != nil
-	}
 	go func() {
 		defer close(out)
 		if len(readers) == 1 {
-			r, record := readers[0], capture.Record{}
-			defer stop()
-			for r.Err() == nil && next() {
-				r.Begin(&f.now.batch)
-				for {
-					if f.plains(r) {
-						continue
-					}
-					if !r.Next(&f.now.batch, &record) {
-						break
-					}
-					f.record(&record, false)
-				}
-				f.now.offset = r.Offset()
-			}
-			err = r.Err()
-		} else if next() {
-			for record, failure := range capture.Merge(readers) {
-				if failure != nil {
-					err = failure
-					break
-				}
-				f.record(record, true)
-				if f.now.packets == 2048 && !next() {
-					break
-				}
-			}
+			err = f.single(ctx, readers[0])
+		} else {
+			err = f.merged(ctx, readers)
 		}
-		if ctx.Err() != nil {
-			return
+		if ctx.Err() == nil {
+			f.end()
 		}
-		if f.now == nil {
-			f.now = &chunk{}
-		}
-		f.rec, f.kept = nil, false
-		f.decoder.Close()
-		f.streams.Close()
-		f.gaps = f.streams.Gaps
-		out <- f.now
 	}()
 	return out, f.free, func() error { return err }
+}
+
+// single decodes one file, which is read in a goroutine of its own.
+func (f *feed) single(ctx context.Context, r *capture.Reader) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	filled := make(chan *chunk, chunks)
+	go f.fill(ctx, r, filled)
+	var record capture.Record
+	for r.Err() == nil && f.next(ctx, filled) {
+		r.Begin(&f.now.batch)
+		for {
+			if f.plains(r) {
+				continue
+			}
+			if !r.Next(&f.now.batch, &record) {
+				break
+			}
+			f.record(&record, false)
+		}
+		f.now.offset = r.Offset()
+	}
+	return r.Err()
+}
+
+// merged decodes several files as one.
+func (f *feed) merged(ctx context.Context, readers []*capture.Reader) error {
+	if !f.next(ctx, f.free) {
+		return nil
+	}
+	for record, err := range capture.Merge(readers) {
+		if err != nil {
+			return err
+		}
+		f.record(record, true)
+		if f.now.packets == mergedChunk && !f.next(ctx, f.free) {
+			break
+		}
+	}
+	return nil
+}
+
+// mergedChunk is how many packets of merged files make a chunk.
+const mergedChunk = 2048
+
+// next hands the chunk on that is full, and takes one that is free, or filled by a reader. It
+// returns false when there is none any more.
+func (f *feed) next(ctx context.Context, from <-chan *chunk) bool {
+	if f.now != nil {
+		f.out <- f.now
+	}
+	f.now = nil
+	select {
+	case <-ctx.Done():
+		return false
+	case f.now = <-from:
+	}
+	if c := f.now; c != nil {
+		c.counts.count()
+		*c = chunk{envelopes: envelopes{c.batch, c.rare[:0]}, messages: c.messages, places: c.places, items: c.items[:0], arena: c.arena[:0], counts: c.counts}
+	}
+	return f.now != nil
+}
+
+// end hands on what was put together so far.
+func (f *feed) end() {
+	if f.now == nil {
+		f.now = &chunk{}
+	}
+	f.rec, f.kept = nil, false
+	f.decoder.Close()
+	f.streams.Close()
+	f.gaps = f.streams.Gaps
+	f.out <- f.now
 }
 
 // count counts what has not been counted yet, once the chunks do not go round any more.

@@ -1,143 +1,103 @@
 package page
 
 import (
+	_ "embed"
 	"fmt"
 	"io"
-	"reflect"
 	"strings"
+	"sync"
+	"text/template"
+	"text/template/parse"
 
-	"unquil/core/finding"
+	"unquil/core/delegation"
+	"unquil/core/exchange"
 	"unquil/core/wire"
 	"unquil/core/wording"
 )
 
-// Markdown writes the report as a text.
-func Markdown(w io.Writer, r *Report) error {
-	var b strings.Builder
-	line := func(format string, args ...any) {
-		for i, arg := range args {
-			if _, done := arg.(markup); !done && reflect.TypeOf(arg).Kind() == reflect.String {
-				args[i] = quiet(fmt.Sprint(arg))
-			}
-		}
-		fmt.Fprintf(&b, format+"\n", args...)
-	}
-	line("# %s\n", r.Headline)
-	line("Made by Unquil %s on %s UTC.", r.Version, r.Made.UTC().Format("2006-01-02 15:04:05"))
-	if r.Lab {
-		line("It is about the simulated internet.")
-	}
-	if r.Redacted {
-		line("%s.", markup(r.Replaced()))
-	}
-	switch {
-	case r.Evidence == "":
-	case r.Left > 0:
-		line("The evidence packets are in %s; those of %s are not.", r.Evidence, wording.Count(r.Left, "more exchange", "more exchanges"))
-	default:
-		line("Every packet is in %s.", r.Evidence)
-	}
-	for i := range r.Verdicts {
-		v := &r.Verdicts[i]
-		subject := quiet(v.Subject())
-		if len(v.Cause) == 0 {
-			line("\n## Nothing wrong: %s\n\n%s. %s", subject, v.Text, v.Next)
-		} else {
-			line("\n## %s: %s\n\n**%s**\n", v.Severity, subject, v.Text)
-			line("- where: %s\n- why: %s: %s\n- how sure: %s: %s", whereWords(*v), v.Cause[0].Code, v.Cause[0].Code.Meaning(), v.Sure, v.Because)
-			if v.Against != "" {
-				line("- but: %s", v.Against)
-			}
-			if v.Elsewhere != "" {
-				line("- elsewhere: %s", v.Elsewhere)
-			}
-			line("- who can fix it: %s\n- what to do: %s", v.Who, v.Next)
-			if v.Lasts > 0 {
-				line("- until: it ends by itself within %s", wire.Period(v.Lasts))
-			}
-			line("- evidence: %s", wording.Exchanges(v.Evidence()))
-		}
-		line("\n| state | check | result |\n|---|---|---|")
-		told := v.Told()
-		for _, c := range told.Checks {
-			line("| %s | %s | %s |", c.State.Word(), c.What, c.Saw)
-		}
-		if told.More > 0 {
-			line("\nand %d more", told.More)
+//go:embed report.md
+var markdownLayout string
+
+// markdown is the layout, every value of which is made quiet where it is put in.
+var markdown = sync.OnceValue(func() *template.Template {
+	t := template.Must(template.New("report").Funcs(template.FuncMap{
+		"where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": wording.Count, "exchanges": wording.Exchanges,
+		"stance": stanceWords, "quiet": quiet, "code": code,
+		"indent": func(depth int) markup { return markup(strings.Repeat("  ", depth)) },
+	}).Parse(markdownLayout))
+	quieten(t.Root)
+	return t
+})
+
+// Markdown writes the report as a text. What HTML draws, it lists.
+func Markdown(w io.Writer, r *Report) error { return markdown().Execute(w, newPage(r)) }
+
+// Shown are the exchanges whose messages are listed in a text, byte by byte: the evidence.
+func (p *page) Shown() (all []*exchange.Exchange) {
+	for _, e := range p.Chosen {
+		if p.evidence[e.Number] {
+			all = append(all, e)
 		}
 	}
-	if len(r.Findings) > 0 {
-		line("\n## Findings\n")
-		for _, f := range r.Findings {
-			line("- **%s** %s (%s; %s)", f.Severity, f.Text, f.Code, wording.Exchanges(f.Evidence))
-			if f.Severity != finding.Note {
-				line("  next: %s", f.Next)
-			}
-		}
-	}
-	for _, walk := range r.allWalks() {
-		line("\n## The way to %s\n\n%s.\n", walk.Question.Spoken(), walk.Summary())
-		for depth, s := range walk.Steps {
-			title := quiet(s.Zone.Spoken())
-			if s.Chosen == nil {
-				title += ": **it stops here**"
-			}
-			line("%s- %s", markup(strings.Repeat("  ", depth)), title)
-			for _, reply := range s.Replies {
-				words := stances[reply.Stance]
-				if words == "" && reply.Exchange != nil {
-					words = said(reply.Exchange)
-				}
-				who := quiet(reply.Host.Spoken())
-				if reply.Address.IsValid() {
-					who += markup(" " + reply.Address.String())
-				}
-				line("%s- %s: %s", markup(strings.Repeat("  ", depth+1)), who, words)
-			}
-		}
-	}
-	for _, t := range r.allTables() {
-		row := func(cells []string) {
-			var shown markup
-			for _, cell := range cells {
-				shown += " " + quiet(cell) + " |"
-			}
-			line("|%s", shown)
-		}
-		line("\n## %s\n", t.Title)
-		row(t.Columns)
-		line("|%s", markup(strings.Repeat("---|", len(t.Columns))))
-		for _, cells := range t.Rows {
-			row(cells)
-		}
-	}
-	if len(r.Exchanges) > 0 {
-		line("\n## Exchanges\n\n| number | server | question | result | took |\n|---|---|---|---|---|")
-		p := newPage(r)
-		for _, e := range p.Chosen {
-			line("| %d | %s | %s | %s | %s |", e.Number, e.Server.Name(), e.Question.Spoken(), said(e), took(e))
-		}
-		if p.NotIn > 0 {
-			line("\n%s not shown here.", wording.Count(p.NotIn, "more is", "more are"))
-		}
-	}
-	line("\n## How this was made\n\n`%s`", markup(strings.NewReplacer("`", "'", "\n", " ").Replace(r.Command)))
-	_, err := io.WriteString(w, b.String())
-	return err
+	return all
 }
 
-// markup is text in Markdown; whatever else is put into a line is made quiet there.
+// AllWalks are those of the run and those of its verdicts and comparisons.
+func (p *page) AllWalks() []*delegation.Walk { return p.allWalks() }
+
+// AllTables are a matrix for each comparison, and the run's own.
+func (p *page) AllTables() []Table { return p.allTables() }
+
+// stanceWords say what a server of a walk replied.
+func stanceWords(r *delegation.Reply) string {
+	if words := stances[r.Stance]; words != "" || r.Exchange == nil {
+		return words
+	}
+	return said(r.Exchange)
+}
+
+// quieten has every value that a layout prints pass through quiet.
+func quieten(node parse.Node) {
+	switch node := node.(type) {
+	case *parse.ListNode:
+		if node != nil {
+			for _, n := range node.Nodes {
+				quieten(n)
+			}
+		}
+	case *parse.ActionNode:
+		node.Pipe.Cmds = append(node.Pipe.Cmds, &parse.CommandNode{NodeType: parse.NodeCommand, Args: []parse.Node{parse.NewIdentifier("quiet")}})
+	case *parse.IfNode:
+		quieten(node.List)
+		quieten(node.ElseList)
+	case *parse.RangeNode:
+		quieten(node.List)
+		quieten(node.ElseList)
+	case *parse.WithNode:
+		quieten(node.List)
+		quieten(node.ElseList)
+	}
+}
+
+// markup is text in Markdown; whatever else is put into a layout is made quiet there.
 type markup string
 
-// quiet keeps text from meaning anything in Markdown or HTML: no emphasis, no link, no
+// quiet keeps a value from meaning anything in Markdown or HTML: no emphasis, no link, no
 // list, no entity.
-func quiet(text string) markup {
+func quiet(value any) markup {
+	if done, ok := value.(markup); ok {
+		return done
+	}
+	text := fmt.Sprint(value)
 	quoted := marks.Replace(text)
 	if text != "" && strings.ContainsRune("-+=", rune(text[0])) {
 		quoted = "\\" + quoted
 	}
 	return markup(quoted)
 }
+
+// code keeps text within the quotes of code.
+func code(text string) markup { return markup(strings.NewReplacer("`", "'", "\n", " ").Replace(text)) }
 
 // marks are what means something anywhere in a line. The links that readers make by
 // themselves of what looks like one are broken by a backslash too.

@@ -424,7 +424,7 @@ func Common(word string) bool { return strings.Contains(blank(), word) }
 // blank is the layout, the catalogue, and an empty report, in lower case.
 var blank = sync.OnceValue(func() string {
 	var b bytes.Buffer
-	b.WriteString(layout + style)
+	b.WriteString(layout + style + markdownLayout)
 	for _, entry := range finding.Catalogue {
 		fmt.Fprintln(&b, entry.Code, entry.About, entry.Meaning, entry.Next)
 	}
