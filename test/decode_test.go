@@ -201,7 +201,7 @@ func TestDecodeViews(t *testing.T) {
 		{"no walks", []string{morning, "--view", "walks"}, 3, []string{"no walk"}, nil},
 		{"the local link", []string{morning, "--view", "local-link"}, 3, []string{"both claim printer.local", "192.0.2.51 says A 192.0.2.51, for itself only", "nobody claims it"}, nil},
 		{"the timeline", []string{morning, "--view", "timeline"}, 3, []string{"a column is", "07:40:00"}, nil},
-		{"one exchange", []string{morning, "--exchange", "3"}, 0, []string{"question reply", "IPv4 from 192.0.2.21", "recursion offered", "TTL 41 min 18 s (2478)", "sibling exchange 4"}, nil},
+		{"one exchange", []string{morning, "--exchange", "3"}, 0, []string{"question reply", "IPv4 from 192.0.2.21", "recursion available", "TTL 41 min 18 s (2478)", "sibling exchange 4"}, nil},
 		{"one exchange with its bytes", []string{morning, "--exchange", "3", "--wire"}, 0, []string{"QNAME tickets.hollowtarn.example.", "ADDRESS 203.0.113.80"}, nil},
 		{"one that was asked again", []string{morning, "--exchange", "43"}, 0, []string{"retry in packet"}, nil},
 		{"one that is not there", []string{morning, "--exchange", "9999"}, 2, nil, nil},

@@ -129,7 +129,7 @@ func (r *Result) judge(evidence Evidence) {
 }
 
 func about(e *exchange.Exchange) finding.About {
-	return finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()}
+	return finding.AboutExchange(e)
 }
 
 // failures are the outcomes that answer nothing, and what each says.

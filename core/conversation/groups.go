@@ -257,7 +257,7 @@ var sentences = map[finding.Code]func(g *group) string{
 		if g.outcome == exchange.NoName {
 			return fmt.Sprintf("%s answered %s that the name does not exist: %s.", g.server, wording.Times(g.count), g.about())
 		}
-		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, wording.Times(g.count), outcomeWords(g.outcome), g.about()) + g.instead()
+		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, wording.Times(g.count), g.outcome.Named(), g.about()) + g.instead()
 	},
 	finding.TransferRefused: func(g *group) string {
 		return fmt.Sprintf("%s refused %s a zone transfer %s: %s.", g.server, g.who(), wording.Times(g.count), g.about())
@@ -302,15 +302,15 @@ var sentences = map[finding.Code]func(g *group) string{
 		return fmt.Sprintf("%s looked up more than %d names within %d s that do not exist, such as %s.", g.who(), burstNames, burstWithin/int64(time.Second), g.about())
 	},
 	finding.SuffixAppended: func(g *group) string {
-		return fmt.Sprintf("%s tried names with the suffix %s first: %s wasted, %s.", g.who(), g.detail, wording.Count(g.count, "question", "questions"), spoken(g.lost))
+		return fmt.Sprintf("%s tried names with the suffix %s first: %s wasted, %s.", g.who(), g.detail, wording.Count(g.count, "question", "questions"), wording.Span(g.lost))
 	},
 	finding.AnswerRewritten: func(g *group) string {
 		return fmt.Sprintf("%s answered for a name that does not exist according to %s: %s.", g.server, g.to, g.about())
 	},
 	finding.HalfFails: func(g *group) string {
-		how := fmt.Sprintf("took up to %s", spoken(g.most))
+		how := fmt.Sprintf("took up to %s", wording.Span(g.most))
 		if g.outcome.Failed() {
-			how = "failed (" + outcomeWords(g.outcome) + ")"
+			how = "failed (" + g.outcome.Named() + ")"
 		}
 		return fmt.Sprintf("Of %s paired IPv4 and IPv6 queries to %s, one was answered and the other %s, %s: %s.", g.whose(), g.server, how, wording.Times(g.count), g.about())
 	},
@@ -326,14 +326,6 @@ var sentences = map[finding.Code]func(g *group) string{
 	},
 }
 
-// outcomeWords is an outcome with the mnemonic of its RCODE.
-func outcomeWords(o exchange.Outcome) string {
-	if mnemonic := o.Mnemonic(); mnemonic != "" {
-		return string(o) + ", " + mnemonic
-	}
-	return string(o)
-}
-
 func more(n int) string {
 	if n > 0 {
 		return " and " + wording.Number(n) + " more"
@@ -343,11 +335,7 @@ func more(n int) string {
 
 // about names the questions of a group: some of them.
 func (g *group) about() string {
-	var words []string
-	for _, n := range g.names {
-		words = append(words, n.Spoken())
-	}
-	text := strings.Join(words, ", ")
+	text := wording.Names(g.names)
 	if g.moreOf {
 		text += " and others"
 	}
@@ -371,20 +359,13 @@ func (g *group) instead() string {
 	if g.clients > 1 {
 		they = "They"
 	}
-	return fmt.Sprintf(" %s then queried %s, having lost up to %s.", they, g.to, spoken(g.cost))
+	return fmt.Sprintf(" %s then queried %s, having lost up to %s.", they, g.to, wording.Span(g.cost))
 }
 
 // upTo is the longest time of the group: of one exchange, its time.
 func (g *group) upTo() string {
 	if g.count == 1 {
-		return spoken(g.most)
+		return wording.Span(g.most)
 	}
-	return "up to " + spoken(g.most)
-}
-
-func spoken(d time.Duration) string {
-	if d < time.Second {
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return fmt.Sprintf("%.1f s", d.Seconds())
+	return "up to " + wording.Span(g.most)
 }

@@ -44,7 +44,7 @@ func (o *Overview) keep(p *Transaction) {
 		}
 	}
 	o.Kept = append(o.Kept, p.Exchange())
-	o.Lines[p.Number] = p.line()
+	o.Lines[p.Number] = p.Line()
 }
 
 // Fetch reads the same captures once more and keeps, of the exchanges that were only

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/binary"
-	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -74,21 +73,17 @@ type Overview struct {
 	counted     [marks]countdown
 }
 
-// Line is what an exchange that was kept has to do with others.
+// Line is what an exchange of a capture has beside what it holds itself.
 type Line struct {
-	Before, After Link
-	Half          Half
-	OtherIn       int // the packet of a reply that says something else; 0 without one
-	CutIn         int // that of a reply of which too little is there; 0 without one
-	Guesses       int // replies with an ID that was not asked
-	Parts         int // further messages of a zone transfer, the packet of the last, and how long after the question that came
-	LastIn        int
-	Lasted        time.Duration
-	Looped        bool
-	Forbidden     string
-	Cut           bool
-	Packets       []int // all of its packets
-	Codes         []finding.Code
+	Ties
+	Half      Half
+	Lasted    time.Duration // from the question to the last message of a zone transfer; 0 for others
+	Looped    bool          // the question's packet went round in a loop
+	Cut       bool          // the capture holds less of a packet than was sent
+	Forbidden string        // what an ICMP error said of it; "" without one
+	ReportIn  int           // the packet of that
+	Packets   []int         // all of its packets
+	Codes     []finding.Code
 }
 
 // Slow is one of the exchanges that took longest.
@@ -304,12 +299,12 @@ type tally struct {
 	count   int
 }
 
-func (p *Transaction) line() Line {
+// Line is what there is beside the exchange, with memory of its own.
+func (p *Transaction) Line() Line {
 	r := p.Related()
-	line := Line{Before: r.Before, After: r.After, Half: p.Half(), OtherIn: r.OtherIn, CutIn: r.CutIn, Guesses: r.Guesses, Parts: r.Parts, LastIn: r.LastIn, Lasted: p.Lasted(),
-		Looped: p.Looped(), Cut: p.Cut, Packets: p.Packets(), Codes: slices.Clone(p.Codes)}
+	line := Line{Ties: r.Ties, Half: p.Half(), Lasted: p.Lasted(), Looped: p.Looped(), Cut: p.Cut, Packets: p.Packets(), Codes: slices.Clone(p.Codes)}
 	if r.Forbidden != nil {
-		line.Forbidden = r.Forbidden.By.String() + " says: " + r.Forbidden.Says + fmt.Sprintf(" (packet %d)", r.ReportIn)
+		line.Forbidden, line.ReportIn = r.Forbidden.By.String()+" says: "+r.Forbidden.Says, r.ReportIn
 	}
 	return line
 }

@@ -74,21 +74,26 @@ type Transaction struct {
 	kept     []byte // what it views, where that is the pair's own
 }
 
+// Ties are what an exchange has to do with others, and with packets beside its own.
+type Ties struct {
+	Before  Link // what this client asked for the same before, and did not get
+	After   Link // the question that took the place of this one
+	OtherIn int  // the packet of another reply to the same question; 0 without one
+	CutIn   int  // the packet of the reply, where the capture holds too little of it to be read
+	Guesses int  // replies to this question with an ID that was not asked
+	Parts   int  // further messages that the reply to a zone transfer went on in
+	LastIn  int  // the packet of the last of them
+}
+
 // relations are what few exchanges have.
 type relations struct {
-	OtherIn   int             // the packet of another reply to the same question; 0 without one
-	CutIn     int             // the packet of the reply, where the capture holds too little of it to be read
+	Ties
 	Forbidden *capture.Report // what an ICMP error said of it; nil without one
 	ReportIn  int
 	// Connection is what became of the TCP connection after a reply that was cut.
 	Connection connection
-	Parts      int   // further messages that the reply to a zone transfer went on in
-	LastIn     int   // the packet of the last of them, and when it came
-	LastAt     int64 // nanoseconds since 1970 UTC
-	Before     Link  // what this client asked for the same before, and did not get
-	After      Link  // the question that took the place of this one
+	LastAt     int64 // when the last part of the reply came, in nanoseconds since 1970 UTC
 	Copies     int   // of the question's packet at one moment, or with fewer hops left
-	Guesses    int   // replies to this question with an ID that was not asked
 
 	again   []Try // when the question was sent after the first time, up to 15
 	seen    int64 // when its packet came last; 0: once

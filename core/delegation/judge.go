@@ -8,6 +8,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // judge returns what is wrong on a walk.
@@ -109,15 +110,12 @@ func (s *Step) serverFindings() []finding.Finding {
 				finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()},
 				fmt.Sprintf("%s does not accept TCP connections, and its answer is too large for UDP.", r.who()), r.Exchange.Number))
 		}
-		if r.Exchange != nil && r.Exchange.EDNSBroke != "" {
-			all = append(all, finding.New(finding.EDNSBreaks, finding.Concern,
-				finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()},
-				fmt.Sprintf("%s answers only without EDNS; with it: %s.", r.who(), r.Exchange.EDNSBroke), r.Exchange.Number))
+		about := finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()}
+		if f, breaks := finding.EDNSBroken(about, r.who(), r.Exchange); breaks {
+			all = append(all, f)
 		}
-		if r.Exchange != nil && r.Exchange.Took().Seconds() > 1 {
-			all = append(all, finding.New(finding.Slow, finding.Concern,
-				finding.About{Zone: s.Zone.String(), Server: r.Host.String(), Address: r.Address.String()},
-				fmt.Sprintf("%s took %.1f s to answer.", r.Host.Spoken(), r.Exchange.Took().Seconds()), r.Exchange.Number))
+		if f, slow := finding.SlowReply(about, r.Host.Spoken(), r.Exchange); slow {
+			all = append(all, f)
 		}
 	}
 	return all
@@ -255,7 +253,7 @@ func (s *Step) undelegated(r, reference *Reply, about finding.About) (finding.Fi
 		fmt.Sprintf("%s has a zone %s and answers from it; %s says %s, because %s does not delegate that zone.",
 			holder.Host.Spoken(), zone.Spoken(), other.Host.Spoken(), said(other.Exchange), s.Zone.Spoken()),
 		holder.Exchange.Number, holder.apex.Number, other.Exchange.Number, other.apex.Number)
-	f.Next = fmt.Sprintf("Ask the operator of %s to add the NS records of %s to it.", s.Zone.Spoken(), zone.Spoken())
+	f.Next = finding.AddNSRecords(s.Zone.Spoken(), zone.Spoken())
 	return f, true
 }
 
@@ -376,20 +374,12 @@ func (w *Walk) hintFindings() (all []finding.Finding) {
 		{p.Moved, "The root gives %s a different address from the root hints."},
 	} {
 		if len(kind.names) > 0 {
-			f := finding.New(finding.NSSetDiffers, finding.Note, finding.About{Zone: "."}, fmt.Sprintf(kind.text, spoken(kind.names)), p.Exchange.Number)
+			f := finding.New(finding.NSSetDiffers, finding.Note, finding.About{Zone: "."}, fmt.Sprintf(kind.text, wording.Names(kind.names)), p.Exchange.Number)
 			f.Next = "Update the root hints: the resolvers here may use the same old list."
 			all = append(all, f)
 		}
 	}
 	return all
-}
-
-func spoken(names []wire.Name) string {
-	words := make([]string, len(names))
-	for i, n := range names {
-		words[i] = n.Spoken()
-	}
-	return strings.Join(words, ", ")
 }
 
 // chain is the aliases in words: "a leads to b, b leads to a".

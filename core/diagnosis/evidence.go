@@ -40,7 +40,7 @@ func (r *round) judgeAnswers(ctx context.Context) {
 	for i := range r.compared {
 		r.found = append(r.found, r.compared[i].Findings...)
 		for _, e := range r.answers[i] {
-			about := finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()}
+			about := finding.AboutExchange(e)
 			r.found = append(r.found, r.besides(e, about)...)
 		}
 	}
@@ -53,8 +53,8 @@ func (r *round) besides(e *exchange.Exchange, about finding.About) (found []find
 		found = append(found, finding.New(finding.RecursionUnavailable, finding.Fault, about,
 			fmt.Sprintf("%s does not offer you recursion: it is not a resolver for you, and answers %s.", e.Server.Name(), e.Outcome), e.Number))
 	}
-	if e.Took() > probe.SlowAfter {
-		found = append(found, finding.New(finding.Slow, finding.Concern, about, fmt.Sprintf("%s took %.1f s to answer.", e.Server.Name(), e.Took().Seconds()), e.Number))
+	if f, slow := finding.SlowReply(about, e.Server.Name(), e); slow {
+		found = append(found, f)
 	}
 	for _, f := range probe.Oddities(e, about) {
 		if _, told := failureCodes[f.Code]; !told || e.Outcome.Good() {

@@ -115,7 +115,7 @@ func (r *round) suspects() (all []suspect) {
 	for _, of := range r.answers {
 		for _, e := range of {
 			if worth(e) {
-				all = append(all, suspect{e, finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()}, r.Session.Client.Options})
+				all = append(all, suspect{e, finding.AboutExchange(e), r.Session.Client.Options})
 			}
 		}
 	}

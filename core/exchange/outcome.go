@@ -43,6 +43,44 @@ func (o Outcome) Failed() bool {
 	return !o.Good() && o != Referral && o != Truncated && o != CutOff && o != Open
 }
 
+// outcomeWords says each outcome in plain words first, the mnemonic in brackets.
+var outcomeWords = map[Outcome]string{
+	Answered:       "answered",
+	NoData:         "the name exists, but has no record of this type (NODATA)",
+	NoName:         "no such name (NXDOMAIN)",
+	Referral:       "referred to other servers",
+	Refused:        "refused to answer (REFUSED)",
+	ServerFailure:  "could not get an answer (SERVFAIL)",
+	FormatError:    "could not parse the query (FORMERR)",
+	NotImplemented: "does not support this kind of query (NOTIMP)",
+	Truncated:      "the answer was truncated (TC)",
+	NoReply:        "no reply",
+	Unreachable:    "unreachable",
+	Rejection:      "a reply came that cannot be trusted",
+	CutOff:         "a reply came, and the capture has too little of it",
+	Open:           "no reply before the capture ended",
+	"":             "unknown: interrupted before a reply",
+}
+
+// Outcomes are all that have words of their own, and no RCODE of their name.
+var Outcomes = []Outcome{Answered, NoData, NoName, Referral, Refused, ServerFailure, FormatError, NotImplemented, Truncated, NoReply, Unreachable, Rejection, CutOff, Open}
+
+// Words says how an exchange ended.
+func (o Outcome) Words() string {
+	if words, ok := outcomeWords[o]; ok {
+		return words
+	}
+	return "failed (" + strings.ToUpper(string(o)) + ")"
+}
+
+// Named is the outcome with the mnemonic of its RCODE: server-failure, SERVFAIL.
+func (o Outcome) Named() string {
+	if mnemonic := o.Mnemonic(); mnemonic != "" {
+		return string(o) + ", " + mnemonic
+	}
+	return string(o)
+}
+
 // Mnemonic is that of the RCODE which the outcome stands for; "" where it stands for none,
 // or is the same word.
 func (o Outcome) Mnemonic() string {

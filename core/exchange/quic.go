@@ -45,6 +45,9 @@ func (q *quicLink) dial(ctx context.Context, c *Client, server Server, o Options
 		if known, ok := errors.AsType[*HandshakeError](err); ok {
 			err = known
 		}
+		if timeout, ok := errors.AsType[net.Error](err); ok && timeout.Timeout() { // whichever clock of the handshake ran out
+			err = ErrNoReply
+		}
 		return nil, fmt.Errorf("QUIC handshake: %w", err)
 	}
 	q.conn = conn

@@ -2,22 +2,18 @@ package probe
 
 import (
 	"fmt"
-	"time"
 
 	"unquil/core/comparison"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 )
 
-// SlowAfter is from when on a live answer counts as slow.
-const SlowAfter = time.Second
-
 // Answers says what is wrong with answers by themselves, without asking
 // anybody else. That a name does not exist is an answer, and no fault.
 func Answers(exchanges []*exchange.Exchange) []finding.Finding {
 	var all []finding.Finding
 	for _, e := range exchanges {
-		about := finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()}
+		about := finding.AboutExchange(e)
 		answer := e.Answer()
 		f, failed := comparison.Failure(e)
 		switch {
@@ -34,9 +30,8 @@ func Answers(exchanges []*exchange.Exchange) []finding.Finding {
 				fmt.Sprintf("%s reports a failure (%s).", e.Server.Name(), e.Outcome), e.Number))
 		}
 		all = append(all, Oddities(e, about)...)
-		if e.Took() > SlowAfter {
-			all = append(all, finding.New(finding.Slow, finding.Concern, about,
-				fmt.Sprintf("%s took %.1f s to answer.", e.Server.Name(), e.Took().Seconds()), e.Number))
+		if f, slow := finding.SlowReply(about, e.Server.Name(), e); slow {
+			all = append(all, f)
 		}
 	}
 	all = finding.Merge(all)
@@ -47,9 +42,8 @@ func Answers(exchanges []*exchange.Exchange) []finding.Finding {
 // Oddities are what was strange about an exchange, answered or not.
 func Oddities(e *exchange.Exchange, about finding.About) []finding.Finding {
 	var all []finding.Finding
-	if e.EDNSBroke != "" {
-		all = append(all, finding.New(finding.EDNSBreaks, finding.Concern, about,
-			fmt.Sprintf("%s answers only without EDNS; with it: %s.", e.Server.Name(), e.EDNSBroke), e.Number))
+	if f, breaks := finding.EDNSBroken(about, e.Server.Name(), e); breaks {
+		all = append(all, f)
 	}
 	if e.EDNSIgnored {
 		all = append(all, finding.New(finding.EDNSIgnored, finding.Note, about, fmt.Sprintf("%s replies as if EDNS did not exist.", e.Server.Name()), e.Number))

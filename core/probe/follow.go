@@ -127,7 +127,7 @@ func oneNetwork(all []Followed) []finding.Finding {
 		if len(m.hosts) > 1 && len(m.networks) == 1 {
 			for only := range m.networks {
 				found = append(found, finding.New(finding.OneNetwork, finding.Concern,
-					finding.About{Name: e.Question.Name.String(), Type: e.Question.Type.String(), Server: e.Server.Name(), Address: e.Server.AddressText()},
+					finding.AboutExchange(e),
 					fmt.Sprintf("The %d mail hosts of %s are all in one network, %s.", len(m.hosts), e.Question.Name.Spoken(), only), m.evidence...))
 			}
 		}

@@ -35,7 +35,7 @@ func (z *Zone) AllFindings() []finding.Finding {
 	if u := z.Undelegated; u != nil {
 		f := finding.New(finding.NoDelegation, finding.Fault, finding.About{Zone: u.Zone.String(), Server: u.Server.Host.String(), Address: u.Server.Address.String()},
 			fmt.Sprintf("%s has the zone %s, and %s does not delegate it: nobody can find it.", u.Server.Host.Spoken(), u.Zone.Spoken(), u.Parent.Spoken()), u.Exchange.Number)
-		f.Next = fmt.Sprintf("Ask the operator of %s to add the NS records of %s to it.", u.Parent.Spoken(), u.Zone.Spoken())
+		f.Next = finding.AddNSRecords(u.Parent.Spoken(), u.Zone.Spoken())
 		all = append(all, f)
 	}
 	for _, held := range z.Held {

@@ -174,31 +174,39 @@ func (f Flags) WithOpcode(o Opcode) Flags { return f&^(15<<11) | Flags(o&15)<<11
 // WithRCode returns f with the low four bits of r.
 func (f Flags) WithRCode(r RCode) Flags { return f&^15 | Flags(r&15) }
 
-// flagRows are the single bits in header order: mnemonic, and what a set bit says.
+// flagRows are the single bits in header order: mnemonic, name, and what a set bit says.
 var flagRows = []struct {
-	Bit      Flags
-	Mnemonic string
-	Meaning  string
+	Bit                     Flags
+	Mnemonic, Name, Meaning string
 }{
-	{QR, "QR", "this is a reply"},
-	{AA, "AA", "the zone's own word (authoritative)"},
-	{TC, "TC", "cut to fit (truncated)"},
-	{RD, "RD", "recursion desired"},
-	{RA, "RA", "recursion available"},
-	{Z, "Z", "reserved bit set"},
-	{AD, "AD", "the resolver checked the signatures (authentic data)"},
-	{CD, "CD", "checking disabled"},
+	{QR, "QR", "", "this is a reply"},
+	{AA, "AA", "authoritative", "the zone's own word (authoritative)"},
+	{TC, "TC", "truncated", "cut to fit (truncated)"},
+	{RD, "RD", "recursion desired", "recursion desired"},
+	{RA, "RA", "recursion available", "recursion available"},
+	{Z, "Z", "reserved bit set", "reserved bit set"},
+	{AD, "AD", "authentic data", "the resolver checked the signatures (authentic data)"},
+	{CD, "CD", "checking disabled", "checking disabled"},
 }
 
 // Words returns what each set flag says, in header order.
-func (f Flags) Words() []string {
-	var words []string
+func (f Flags) Words() (words []string) {
 	for _, row := range flagRows {
 		if f.Has(row.Bit) {
 			words = append(words, row.Meaning)
 		}
 	}
 	return words
+}
+
+// Names returns the names of the set flags, in header order. That it is a reply has none.
+func (f Flags) Names() (names []string) {
+	for _, row := range flagRows {
+		if f.Has(row.Bit) && row.Name != "" {
+			names = append(names, row.Name)
+		}
+	}
+	return names
 }
 
 // algorithms are the DNSSEC algorithm numbers.

@@ -3,8 +3,13 @@
 package wording
 
 import (
+	"fmt"
+	"math"
 	"strconv"
 	"strings"
+	"time"
+
+	"unquil/core/wire"
 )
 
 // Number is n with its thousands grouped: 27,618.
@@ -58,4 +63,40 @@ func Exchanges(numbers []int) string {
 		return "exchange " + words[0]
 	}
 	return "exchanges " + strings.Join(words, ", ")
+}
+
+// Span says a time with what precision it deserves: 0.21 ms, 35 ms, 1.5 s, 41 min 20 s.
+func Span(d time.Duration) string {
+	switch {
+	case d >= 2*time.Minute:
+		return wire.Period(uint32(min(d.Round(time.Second).Seconds(), math.MaxUint32)))
+	case d >= 10*time.Second:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d >= time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d >= 10*time.Millisecond:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d == 0:
+		return "0 ms"
+	case d < 100*time.Microsecond:
+		return fmt.Sprintf("%.2f ms", float64(d.Microseconds())/1000)
+	}
+	return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
+}
+
+// Names is names in a list, without their final dots.
+func Names(names []wire.Name) string {
+	words := make([]string, len(names))
+	for i, n := range names {
+		words[i] = n.Spoken()
+	}
+	return strings.Join(words, ", ")
+}
+
+// Spoken is a name in text form without its final dot; the root keeps it.
+func Spoken(name string) string {
+	if name == "." {
+		return name
+	}
+	return strings.TrimSuffix(name, ".")
 }

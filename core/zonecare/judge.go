@@ -7,6 +7,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // judge says what is unusual about the zone's servers. Whether each answers for
@@ -33,10 +34,10 @@ func (r *Report) listed() {
 	surplus := without(r.Parent.Hosts, r.Hosts)
 	evidence := r.evidence(func(s *State) *exchange.Exchange { return s.NS })
 	if len(missing) > 0 {
-		r.find(finding.NSSetDiffers, finding.Concern, wire.Name{}, evidence, "The zone lists %s, and the parent does not.", spoken(missing))
+		r.find(finding.NSSetDiffers, finding.Concern, wire.Name{}, evidence, "The zone lists %s, and the parent does not.", wording.Names(missing))
 	}
 	if len(surplus) > 0 {
-		r.find(finding.NSSetDiffers, finding.Concern, wire.Name{}, evidence, "The parent lists %s, and the zone does not.", spoken(surplus))
+		r.find(finding.NSSetDiffers, finding.Concern, wire.Name{}, evidence, "The parent lists %s, and the zone does not.", wording.Names(surplus))
 	}
 }
 

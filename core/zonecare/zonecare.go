@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"sync"
 
 	"unquil/core/exchange"
@@ -256,14 +255,6 @@ func union(a, b []wire.Name) []wire.Name {
 		}
 	}
 	return all
-}
-
-func spoken(names []wire.Name) string {
-	var words []string
-	for _, n := range names {
-		words = append(words, n.Spoken())
-	}
-	return strings.Join(words, ", ")
 }
 
 func (r *Report) about(host wire.Name) finding.About {

@@ -45,7 +45,7 @@ func (l *lineWriter) exchange(p *conversation.Transaction) {
 	e := p.Exchange()
 	switch {
 	case l.encoder != nil:
-		l.err = l.encoder.Encode(data.OfPair(&e, p))
+		l.err = l.encoder.Encode(data.OfPaired(&e, p.Line()))
 	case l.csv != nil:
 		l.err = l.csv.Write(data.ExchangeRow(&e)...)
 	default:

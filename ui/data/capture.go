@@ -17,29 +17,27 @@ import (
 // PairedExchange is an exchange of a capture, with what else is known of it.
 type PairedExchange struct {
 	Exchange
-	Findings []finding.Code `json:"findings,omitempty"`
-	Before   int            `json:"asked_again_after,omitempty"`
-	After    int            `json:"asked_again_in,omitempty"`
-	Half     int            `json:"other_half,omitempty"`
-	Packets  []int          `json:"packets"`
-	Looped   bool           `json:"looped,omitempty"`
-	Other    int            `json:"differing_reply_in,omitempty"`
-	CutIn    int            `json:"cut_reply_in,omitempty"`
-	Guesses  int            `json:"guesses,omitempty"` // replies with an ID that nobody asked
-	Parts    int            `json:"further_messages,omitempty"`
-	LastIn   int            `json:"last_message_in,omitempty"`
-	Lasted   float64        `json:"last_message_after,omitempty"`
-	Reported string         `json:"reported_unreachable,omitempty"`
+	Findings []finding.Code `json:"findings,omitempty"`             // that it is evidence of
+	Before   int            `json:"asked_again_after,omitempty"`    // the exchange in which its client asked the same before, in vain
+	After    int            `json:"asked_again_in,omitempty"`       // the exchange in which it asked again
+	Half     int            `json:"other_half,omitempty"`           // of a pair of questions for A and AAAA
+	Packets  []int          `json:"packets"`                        // all of its packets, by number
+	Looped   bool           `json:"looped,omitempty"`               // the question's packet went round in a loop
+	Other    int            `json:"differing_reply_in,omitempty"`   // the packet of another reply to the same question
+	CutIn    int            `json:"cut_reply_in,omitempty"`         // the packet of a reply of which the capture holds too little
+	Guesses  int            `json:"guesses,omitempty"`              // replies with an ID that nobody asked
+	Parts    int            `json:"further_messages,omitempty"`     // of the reply to a zone transfer
+	LastIn   int            `json:"last_message_in,omitempty"`      // the packet of the last of them
+	Lasted   float64        `json:"last_message_after,omitempty"`   // seconds from the question to that
+	Reported string         `json:"reported_unreachable,omitempty"` // what an ICMP error said, and whose
 }
 
-// OfPair returns an exchange of a capture as JSON has it.
-func OfPair(e *exchange.Exchange, p *conversation.Transaction) PairedExchange {
-	r := p.Related()
-	j := PairedExchange{OfExchange(e), p.Codes, r.Before.Number, r.After.Number, p.Half().Number, p.Packets(), p.Looped(), r.OtherIn, r.CutIn, r.Guesses, r.Parts, r.LastIn, p.Lasted().Seconds(), ""}
-	if r.Forbidden != nil {
-		j.Reported = r.Forbidden.By.String() + " says: " + r.Forbidden.Says
+// OfPaired returns an exchange of a capture as JSON has it.
+func OfPaired(e *exchange.Exchange, line conversation.Line) PairedExchange {
+	return PairedExchange{
+		Exchange: OfExchange(e), Findings: line.Codes, Before: line.Before.Number, After: line.After.Number, Half: line.Half.Number, Packets: line.Packets, Looped: line.Looped,
+		Other: line.OtherIn, CutIn: line.CutIn, Guesses: line.Guesses, Parts: line.Parts, LastIn: line.LastIn, Lasted: line.Lasted.Seconds(), Reported: line.Forbidden,
 	}
-	return j
 }
 
 // OfLook returns a packet as JSON has it, and the numbers of the exchanges that it is a part of.

@@ -31,15 +31,15 @@ const Schema = 1
 
 // Document is one run.
 type Document struct {
-	Unquil    string            `json:"unquil"` // version
-	Command   string            `json:"command"`
-	Schema    int               `json:"schema"`
-	Questions any               `json:"questions,omitempty"`
-	Result    any               `json:"result,omitempty"`
-	Findings  []finding.Finding `json:"findings"`
+	Unquil    string            `json:"unquil"`               // version
+	Command   string            `json:"command"`              // of the program
+	Schema    int               `json:"schema"`               // see [Schema]
+	Questions any               `json:"questions,omitempty"`  // of ask: what was asked, and what came of it
+	Result    any               `json:"result,omitempty"`     // in the form of the command
+	Findings  []finding.Finding `json:"findings"`             // the heaviest first
 	NotJudged int               `json:"not_judged,omitempty"` // exchanges of a large capture that were only counted
 	Limits    []string          `json:"limits,omitempty"`     // bounds of the run that were hit, a sentence each
-	Exchanges []Exchange        `json:"exchanges"`
+	Exchanges []Exchange        `json:"exchanges"`            // all that were made, by number
 }
 
 // Write writes the document, indented.
@@ -97,33 +97,33 @@ func unseen(r rune) bool { return r >= 0x7f && !escape.Shows(r) }
 
 // Exchange is an exchange as JSON.
 type Exchange struct {
-	Number    int           `json:"number"`
-	Server    Server        `json:"server"`
-	Client    string        `json:"client,omitempty"`
+	Number    int           `json:"number"`           // of the exchange in this run, from 1
+	Server    Server        `json:"server"`           // that was asked
+	Client    string        `json:"client,omitempty"` // who asked: address and port; in captures only
 	Question  Question      `json:"question"`
-	Outcome   string        `json:"outcome,omitempty"`
-	RCode     string        `json:"rcode,omitempty"`
-	Authority *bool         `json:"authoritative,omitempty"`
-	Values    []string      `json:"values,omitempty"`
-	Transport string        `json:"transport,omitempty"`
-	Attempts  int           `json:"attempts"`
-	Sent      *time.Time    `json:"sent,omitempty"`
-	Took      *float64      `json:"took,omitempty"`
-	Size      int           `json:"size,omitempty"` // of the reply, in bytes
-	Packets   []int         `json:"packets,omitempty"`
-	Error     string        `json:"error,omitempty"`
-	Rejected  []Rejected    `json:"rejected,omitempty"`
-	Security  *Security     `json:"security,omitempty"`
-	EDNSBroke string        `json:"edns_broke,omitempty"` // what the question with EDNS came to
-	Reply     *wire.Message `json:"reply,omitempty"`
-	QueryHex  string        `json:"query_hex,omitempty"` // the last message sent, when --wire asks for it
-	ReplyHex  string        `json:"reply_hex,omitempty"`
+	Outcome   string        `json:"outcome,omitempty"`       // how it ended, in one word; absent when it was cut short
+	RCode     string        `json:"rcode,omitempty"`         // of the reply, by mnemonic
+	Authority *bool         `json:"authoritative,omitempty"` // the reply is the word of the zone's own server (AA)
+	Values    []string      `json:"values,omitempty"`        // of the answer, in master-file form, aliases left out
+	Transport string        `json:"transport,omitempty"`     // of the last attempt: udp, tcp, tls, https or quic
+	Attempts  int           `json:"attempts"`                // how many times the question was sent
+	Sent      *time.Time    `json:"sent,omitempty"`          // when it was sent first
+	Took      *float64      `json:"took,omitempty"`          // seconds from the last sending to the reply
+	Size      int           `json:"size,omitempty"`          // of the reply, in bytes
+	Packets   []int         `json:"packets,omitempty"`       // of a capture, by number
+	Error     string        `json:"error,omitempty"`         // why there is no reply, or none that can be used
+	Rejected  []Rejected    `json:"rejected,omitempty"`      // messages that came and were not believed
+	Security  *Security     `json:"security,omitempty"`      // of an encrypted connection
+	EDNSBroke string        `json:"edns_broke,omitempty"`    // what the question with EDNS came to
+	Reply     *wire.Message `json:"reply,omitempty"`         // as RFC 8427 has it
+	QueryHex  string        `json:"query_hex,omitempty"`     // the last message sent, when --wire asks for it
+	ReplyHex  string        `json:"reply_hex,omitempty"`     // the last message received
 }
 
 // Server is whom a question went to.
 type Server struct {
-	Label   escape.Text `json:"label,omitempty"`
-	Host    string      `json:"host,omitempty"`
+	Label   escape.Text `json:"label,omitempty"` // from the configuration
+	Host    string      `json:"host,omitempty"`  // the name that the address was found by
 	Address string      `json:"address"`
 	Port    uint16      `json:"port"`
 }
@@ -137,18 +137,23 @@ type Question struct {
 
 // Security is how a connection was protected, and what the certificate says.
 type Security struct {
-	Version  string        `json:"version"`
-	Names    []escape.Text `json:"names"`
-	Issuer   escape.Text   `json:"issuer"`
-	NotAfter time.Time     `json:"not_after"`
+	Version  string        `json:"version"`   // of TLS
+	Names    []escape.Text `json:"names"`     // that the certificate is for
+	Issuer   escape.Text   `json:"issuer"`    // of the certificate
+	NotAfter time.Time     `json:"not_after"` // when the certificate ends
 }
 
 // Rejected is a message that was not believed.
 type Rejected struct {
-	At    time.Time `json:"at"`
-	From  string    `json:"from"`
-	Error string    `json:"error"`
-	Data  []byte    `json:"data"`
+	At    time.Time `json:"at"`    // when it came
+	From  string    `json:"from"`  // address and port
+	Error string    `json:"error"` // why it was not believed
+	Data  []byte    `json:"data"`  // in base64
+}
+
+// OfServer returns a server as JSON has it.
+func OfServer(s exchange.Server) Server {
+	return Server{Label: s.Label, Host: s.Host, Address: s.Address.Addr().String(), Port: s.Address.Port()}
 }
 
 // OfQuestion returns q as JSON has it.
@@ -160,7 +165,7 @@ func OfQuestion(q wire.Question) Question {
 func OfExchange(e *exchange.Exchange) Exchange {
 	j := Exchange{
 		Number: e.Number, Question: OfQuestion(e.Question), Outcome: string(e.Outcome), Attempts: e.Sends(), Size: e.Size(),
-		Server:    Server{e.Server.Label, e.Server.Host, e.Server.Address.Addr().String(), e.Server.Address.Port()},
+		Server:    OfServer(e.Server),
 		Transport: string(e.Transport()), Values: exchange.Values(e.Answer().Records), Reply: e.Reply,
 	}
 	if e.Client.IsValid() {
@@ -210,12 +215,12 @@ func OfExchanges(all []exchange.Exchange, bytes bool) []Exchange {
 
 // Piece is a run of bytes of a message that has one name.
 type Piece struct {
-	Offset  int    `json:"offset"`
-	Bytes   string `json:"bytes"` // in hex
-	Part    string `json:"part"`
-	Field   string `json:"field"`
+	Offset  int    `json:"offset"` // from the beginning of the message
+	Bytes   string `json:"bytes"`  // in hex
+	Part    string `json:"part"`   // header, question 1, answer 2 and so on
+	Field   string `json:"field"`  // as the standard calls it
 	Value   string `json:"value"`
-	Meaning string `json:"meaning,omitempty"`
+	Meaning string `json:"meaning,omitempty"` // of the value, in words
 }
 
 // OfMessage returns one message as JSON has it, with every byte named. broken is
@@ -223,7 +228,7 @@ type Piece struct {
 func OfMessage(data []byte, m *wire.Message, pieces []wire.Piece, broken error) map[string]any {
 	list := make([]Piece, len(pieces))
 	for i, p := range pieces {
-		list[i] = Piece{p.Offset, hex.EncodeToString(data[p.Offset : p.Offset+p.Length]), p.Part, p.Field, p.Value, p.Meaning}
+		list[i] = Piece{Offset: p.Offset, Bytes: hex.EncodeToString(data[p.Offset : p.Offset+p.Length]), Part: p.Part, Field: p.Field, Value: p.Value, Meaning: p.Meaning}
 	}
 	result := map[string]any{"message": m, "pieces": list}
 	if broken != nil {

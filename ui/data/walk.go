@@ -90,8 +90,11 @@ func OfZone(z *probe.Zone) any {
 	}
 	servers := []server{}
 	for _, s := range z.States {
-		j := server{s.Host.String(), s.Address.String(), string(s.SOA.Outcome), s.Authoritative(), nil, s.TCP.Reply != nil, !s.SOA.EDNSIgnored && s.SOA.EDNSBroke == "",
-			[]int{s.SOA.Number, s.NS.Number, s.TCP.Number, s.Stranger.Number}, s.Unlisted, s.NSID(), nil, "", nil}
+		j := server{
+			Host: s.Host.String(), Address: s.Address.String(), Outcome: string(s.SOA.Outcome), Authoritative: s.Authoritative(),
+			TCP: s.TCP.Reply != nil, EDNS: !s.SOA.EDNSIgnored && s.SOA.EDNSBroke == "",
+			Shown: []int{s.SOA.Number, s.NS.Number, s.TCP.Number, s.Stranger.Number}, Unlisted: s.Unlisted, NSID: s.NSID(),
+		}
 		if is, known := s.Recursive(); known {
 			j.Recursion = &is
 		}
@@ -137,7 +140,7 @@ func OfTransfer(f *transfer.Fetched, written string) any {
 		types[t.String()] = n
 	}
 	result := map[string]any{
-		"zone": f.Request.Zone.String(), "server": Server{f.Request.Server.Label, f.Request.Server.Host, f.Request.Server.Address.Addr().String(), f.Request.Server.Address.Port()}, "records": f.Records, "messages": f.Messages,
+		"zone": f.Request.Zone.String(), "server": OfServer(f.Request.Server), "records": f.Records, "messages": f.Messages,
 		"bytes": f.Bytes, "by_type": types, "took": f.Took.Seconds(), "complete": f.Err == nil,
 	}
 	if f.Kind != "" {

@@ -22,6 +22,7 @@ import (
 	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/wording"
 )
 
 // svg collects the parts of a picture. Its colours are classes of the style sheet,
@@ -194,7 +195,7 @@ func ladder(exchanges []*exchange.Exchange, evidence, shown map[int]bool) (pictu
 	begins := drawn[0].Sent()
 	for i, e := range drawn {
 		y, to := top+row*i, x(slices.Index(lanes, e.Server.Name()))
-		s.text("small quiet", 4, y+4, 12, "+"+milliseconds(e.Sent().Sub(begins)))
+		s.text("small quiet", 4, y+4, 12, "+"+wording.Span(e.Sent().Sub(begins)))
 		label := fmt.Sprintf("%d  %s", e.Number, e.Question.Spoken())
 		if shown[e.Number] {
 			fmt.Fprintf(&s.b, `<a href="#x%d">`, e.Number)
@@ -218,7 +219,7 @@ func ladder(exchanges []*exchange.Exchange, evidence, shown map[int]bool) (pictu
 			line, words = "bad", "small bad-text"
 		}
 		s.arrow(line, to, y+13, 110, y+13)
-		s.text(words, 124, y+10, 40, fmt.Sprintf("%s, %s", said(e), milliseconds(e.Waited())))
+		s.text(words, 124, y+10, 40, fmt.Sprintf("%s, %s", said(e), wording.Span(e.Waited())))
 	}
 	return s.picture("Exchanges in the order of time"), left
 }

@@ -99,7 +99,7 @@ func HTML(w io.Writer, r *Report) error {
 	p.Latency = drawing{"How long replies took, server by server", latency}
 	p.Tables = r.allTables()
 	t, err := template.New("report").Funcs(template.FuncMap{
-		"spoken": spoken, "where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": wording.Count,
+		"where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": wording.Count,
 	}).Parse(layout)
 	if err != nil {
 		return err
@@ -351,7 +351,7 @@ func CaptureTables(o *conversation.Overview) []Table {
 	rows, _ := o.Servers()
 	for _, row := range rows[:min(len(rows), maxRows)] {
 		s := row.Stat
-		servers.Rows = append(servers.Rows, []string{row.Key, fmt.Sprint(s.Exchanges), fmt.Sprint(s.Failed), fmt.Sprint(s.NoName), milliseconds(s.Latency.Quantile(50)), milliseconds(s.Latency.Max)})
+		servers.Rows = append(servers.Rows, []string{row.Key, fmt.Sprint(s.Exchanges), fmt.Sprint(s.Failed), fmt.Sprint(s.NoName), wording.Span(s.Latency.Quantile(50)), wording.Span(s.Latency.Max)})
 	}
 	return []Table{whole, servers}
 }
@@ -372,15 +372,8 @@ func said(e *exchange.Exchange) string {
 	return string(e.Outcome)
 }
 
-func spoken(name string) string {
-	if name == "." {
-		return name
-	}
-	return strings.TrimSuffix(name, ".")
-}
-
 func whereWords(v diagnosis.Verdict) string {
-	if at := spoken(v.At); at != "" {
+	if at := wording.Spoken(v.At); at != "" {
 		return string(v.Where) + ": " + at
 	}
 	return string(v.Where)
@@ -388,16 +381,9 @@ func whereWords(v diagnosis.Verdict) string {
 
 func took(e *exchange.Exchange) string {
 	if d := e.Waited(); d > 0 {
-		return milliseconds(d)
+		return wording.Span(d)
 	}
 	return ""
-}
-
-func milliseconds(d time.Duration) string {
-	if d < 10*time.Millisecond {
-		return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
-	}
-	return fmt.Sprintf("%d ms", d.Milliseconds())
 }
 
 func clock(at time.Time) string {

@@ -150,9 +150,9 @@ func (v *View) timing(e *exchange.Exchange, t exchange.Timing) {
 		v.row("timing", fmt.Sprintf("%s: none of %d was answered", e.Question.Type, t.Asked))
 		return
 	}
-	words := fmt.Sprintf("%s: %d sent, %d lost; minimum %s, median %s, 95th percentile %s, maximum %s", e.Question.Type, t.Asked, t.Lost, Took(t.Min), Took(t.Median), Took(t.P95), Took(t.Max))
+	words := fmt.Sprintf("%s: %d sent, %d lost; minimum %s, median %s, 95th percentile %s, maximum %s", e.Question.Type, t.Asked, t.Lost, wording.Span(t.Min), wording.Span(t.Median), wording.Span(t.P95), wording.Span(t.Max))
 	if t.Later > 0 && t.First > 0 {
-		words += fmt.Sprintf("; the first took %s, the others %s", Took(t.First), Took(t.Later))
+		words += fmt.Sprintf("; the first took %s, the others %s", wording.Span(t.First), wording.Span(t.Later))
 	}
 	v.row("timing", words)
 	var picture strings.Builder
@@ -186,7 +186,7 @@ func (v *View) Summary(s *data.Summary) {
 	}
 	v.row("outcomes", strings.Join(parts, ", "))
 	if s.Slowest != nil {
-		v.row("slowest", fmt.Sprintf("%s %s from %s, %s", spoken(s.Slowest.Question.Name), s.Slowest.Question.Type, s.Slowest.Server, Took(time.Duration(s.Slowest.Took*1e9))))
+		v.row("slowest", fmt.Sprintf("%s %s from %s, %s", wording.Spoken(s.Slowest.Question.Name), s.Slowest.Question.Type, s.Slowest.Server, wording.Span(time.Duration(s.Slowest.Took*1e9))))
 	}
 }
 
@@ -200,7 +200,7 @@ func (v *View) values(e *exchange.Exchange, followed []probe.Followed, explain b
 		if !e.Outcome.Good() {
 			style = severe["fault"]
 		}
-		v.flow(label, labelWidth, Outcome(e.Outcome), style)
+		v.flow(label, labelWidth, e.Outcome.Words(), style)
 		if e.Err != nil && (e.Outcome == exchange.Rejection || e.Outcome == exchange.Unreachable || e.Outcome == "" && !errors.Is(e.Err, context.Canceled)) {
 			v.flow("", labelWidth, e.Err.Error(), quiet)
 		}
@@ -272,7 +272,7 @@ func (v *View) followed(f *probe.Followed) {
 		text = "has no address"
 		for _, e := range f.Exchanges {
 			if !e.Outcome.Good() {
-				text = "its addresses are unknown: " + Outcome(e.Outcome)
+				text = "its addresses are unknown: " + e.Outcome.Words()
 			}
 		}
 	}
@@ -325,9 +325,9 @@ func saidBy(block []*exchange.Exchange, timing bool) string {
 			times = append(times, fmt.Sprintf("%s %s", e.Question.Type, silence(e)))
 		case !timing:
 		case len(block) == 1:
-			times = append(times, fmt.Sprintf("in %s, %s", Took(e.Took()), wording.Count(e.Size(), "byte", "bytes")))
+			times = append(times, fmt.Sprintf("in %s, %s", wording.Span(e.Took()), wording.Count(e.Size(), "byte", "bytes")))
 		default:
-			times = append(times, fmt.Sprintf("%s in %s (%s)", e.Question.Type, Took(e.Took()), wording.Count(e.Size(), "byte", "bytes")))
+			times = append(times, fmt.Sprintf("%s in %s (%s)", e.Question.Type, wording.Span(e.Took()), wording.Count(e.Size(), "byte", "bytes")))
 		}
 	}
 	return strings.TrimSuffix(fmt.Sprintf("%s over %s, %s", who, over, strings.Join(times, ", ")), ", ")

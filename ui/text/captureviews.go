@@ -71,7 +71,7 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		words := []string{fmt.Sprint(s.Exchanges), failed, fmt.Sprint(s.NoName), fmt.Sprint(s.Peers()), "-", "-", "-"}
 		bar := ""
 		if s.Latency.Count() > 0 {
-			words[4], words[5], words[6] = Took(s.Latency.Quantile(50)), Took(s.Latency.Quantile(95)), Took(s.Latency.Max)
+			words[4], words[5], words[6] = wording.Span(s.Latency.Quantile(50)), wording.Span(s.Latency.Quantile(95)), wording.Span(s.Latency.Max)
 			bar = latencyBars(s.Latency.Bars())
 		}
 		if s.HasCache() {
@@ -131,12 +131,12 @@ func (v *View) Episodes(o *conversation.Overview) {
 		}
 		within := ""
 		if p.Took > 0 {
-			within = " within " + Took(p.Took)
+			within = " within " + wording.Span(p.Took)
 		}
 		v.flow("", 0, fmt.Sprintf("%s  %s sent %s%s%s", p.Begins.Format(clock), subject.Render(p.Client.String()), wording.Count(len(p.Asked), "query", "queries"), within, failed), plainStyle)
 		for _, a := range p.Asked {
 			lead := strings.Repeat("  ", a.Depth+1)
-			offset := "+" + Took(a.Exchange.Sent().Sub(p.Begins))
+			offset := "+" + wording.Span(a.Exchange.Sent().Sub(p.Begins))
 			v.flow("  "+quiet.Render(fmt.Sprintf("%8s", offset)), 11+len(lead), fmt.Sprintf("%s: %s", a.Exchange.Asked(), resultWords(a.Exchange)), plainStyle)
 		}
 	}
@@ -180,7 +180,7 @@ func (v *View) Paths(o *conversation.Overview) {
 		if p.Asked != nil {
 			asked = fmt.Sprintf("for %s (exchange %d)", p.Asked.Client.Addr(), p.Asked.Number)
 		}
-		v.flow("", 2, quiet.Render(fmt.Sprintf("by %s, %s, %s in all", p.Resolver, asked, Took(p.Took))), plainStyle)
+		v.flow("", 2, quiet.Render(fmt.Sprintf("by %s, %s, %s in all", p.Resolver, asked, wording.Span(p.Took))), plainStyle)
 		depth := -1
 		for i, s := range p.Steps {
 			if i == 0 || !s.Zone.Equal(p.Steps[i-1].Zone) {
@@ -245,7 +245,7 @@ func (v *View) Timeline(o *conversation.Overview) {
 		asked, failed, none = append(asked, sum.Asked), append(failed, sum.Failed), append(none, sum.NoName)
 	}
 	begins := time.Unix(0, t.Begins).UTC()
-	v.flow("", 0, fmt.Sprintf("%s from %s UTC; a column is %s", wording.Count(o.Exchanges, "exchange", "exchanges"), begins.Format("2006-01-02 15:04:05"), Took(time.Duration(per)*t.Width)), plainStyle)
+	v.flow("", 0, fmt.Sprintf("%s from %s UTC; a column is %s", wording.Count(o.Exchanges, "exchange", "exchanges"), begins.Format("2006-01-02 15:04:05"), wording.Span(time.Duration(per)*t.Width)), plainStyle)
 	v.line()
 	v.histogram("asked", asked, 8, good.Render)
 	v.histogram("failed", failed, 4, severe[finding.Fault].Render)

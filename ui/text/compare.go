@@ -9,6 +9,7 @@ import (
 	"unquil/core/comparison"
 	"unquil/core/exchange"
 	"unquil/core/probe"
+	"unquil/core/wording"
 )
 
 // Compared draws comparisons, one a question.
@@ -72,7 +73,7 @@ func (v *View) group(g *comparison.Group) {
 	}
 	says := g.Values
 	if len(says) == 0 {
-		says = []string{Outcome(g.Outcome)}
+		says = []string{g.Outcome.Words()}
 	}
 	for i, value := range says {
 		label := ""
@@ -114,7 +115,7 @@ func memberWords(m comparison.Member) string {
 		words = append(words, "over "+strings.ToUpper(string(over)))
 	}
 	if e.Reply != nil {
-		words = append(words, Took(e.Took()))
+		words = append(words, wording.Span(e.Took()))
 	}
 	return strings.Join(words, ", ")
 }

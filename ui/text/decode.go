@@ -30,7 +30,7 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 	v.line()
 	v.line(strong.Render("figures"))
 	if !o.First.IsZero() {
-		v.row("span", fmt.Sprintf("%s to %s UTC, %s", o.First.Format("2006-01-02 15:04:05"), o.Last.Format("15:04:05"), Took(o.Last.Sub(o.First)))+absurdWords(o))
+		v.row("span", fmt.Sprintf("%s to %s UTC, %s", o.First.Format("2006-01-02 15:04:05"), o.Last.Format("15:04:05"), wording.Span(o.Last.Sub(o.First)))+absurdWords(o))
 	}
 	share := ""
 	if o.Packets > 0 {
@@ -83,7 +83,7 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 		v.line()
 		v.line(strong.Render("slowest"))
 		for _, s := range o.Slowest {
-			v.flow("  "+fmt.Sprintf("%8s", Took(s.Took)), labelWidth, fmt.Sprintf("%s from %s %s", s.Question.Spoken(), exchange.Server{Address: s.Server}.AddressText(), quiet.Render(fmt.Sprintf("(exchange %d)", s.Number))), plainStyle)
+			v.flow("  "+fmt.Sprintf("%8s", wording.Span(s.Took)), labelWidth, fmt.Sprintf("%s from %s %s", s.Question.Spoken(), exchange.Server{Address: s.Server}.AddressText(), quiet.Render(fmt.Sprintf("(exchange %d)", s.Number))), plainStyle)
 		}
 	}
 	v.line()
@@ -269,7 +269,7 @@ func relatedWords(l conversation.Line) (words []string) {
 		words = append(words, fmt.Sprintf("retried in exchange %d, with %s", n, l.After.Server.Addr()))
 	}
 	if l.Parts > 0 {
-		words = append(words, fmt.Sprintf("its reply continues in %s, the last after %s (packet %d)", wording.Count(l.Parts, "more message", "more messages"), Took(l.Lasted), l.LastIn))
+		words = append(words, fmt.Sprintf("its reply continues in %s, the last after %s (packet %d)", wording.Count(l.Parts, "more message", "more messages"), wording.Span(l.Lasted), l.LastIn))
 	}
 	if l.Guesses > 0 {
 		words = append(words, wording.Count(l.Guesses, "reply came with a wrong ID", "replies came with wrong IDs"))
@@ -303,7 +303,7 @@ const enoughValues = 120
 func resultWords(e *exchange.Exchange) string {
 	timing := ""
 	if e.Reply != nil {
-		timing = " in " + Took(e.Took())
+		timing = " in " + wording.Span(e.Took())
 	}
 	if e.Sends() > 1 {
 		timing += fmt.Sprintf(", %d attempts", e.Sends())

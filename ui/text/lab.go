@@ -24,11 +24,11 @@ func (v *View) Scenario(s *lab.Scenario, workshop bool) {
 			others++
 			continue
 		}
-		v.flow("  ", 2, subject.Render(spoken(cmp.Or(f.Typed, f.Name)))+" "+quiet.Render(faultOptions(f)), plainStyle)
+		v.flow("  ", 2, subject.Render(wording.Spoken(cmp.Or(f.Typed, f.Name)))+" "+quiet.Render(faultOptions(f)), plainStyle)
 		v.flow("", 6, f.Complaint, plainStyle)
 		at := ""
 		if f.At != "" {
-			at = " at " + spoken(f.At)
+			at = " at " + wording.Spoken(f.At)
 		}
 		v.flow("", 6, fmt.Sprintf("%s (%s%s)", f.What, f.Finding, at), quiet)
 	}
@@ -36,7 +36,7 @@ func (v *View) Scenario(s *lab.Scenario, workshop bool) {
 	v.line(strong.Render("what is healthy"))
 	for _, h := range s.Healthy {
 		if h.Workshop == workshop {
-			v.flow("  ", 2, strings.TrimRight(spoken(h.Name)+" "+quiet.Render(strings.Join(h.Types, ", ")+"  "+h.What), " "), plainStyle)
+			v.flow("  ", 2, strings.TrimRight(wording.Spoken(h.Name)+" "+quiet.Render(strings.Join(h.Types, ", ")+"  "+h.What), " "), plainStyle)
 		}
 	}
 	if workshop {
@@ -62,7 +62,7 @@ func (v *View) Scenario(s *lab.Scenario, workshop bool) {
 		}
 		var zones []string
 		for _, z := range server.Zones {
-			zones = append(zones, spoken(z.Name))
+			zones = append(zones, wording.Spoken(z.Name))
 		}
 		text := addresses(server.Addresses)
 		if len(zones) > 0 {
@@ -71,7 +71,7 @@ func (v *View) Scenario(s *lab.Scenario, workshop bool) {
 		if what := lab.Oddity(server); what != "" {
 			text += "; " + what
 		}
-		v.flow("  "+spoken(server.Host), 34, text, plainStyle)
+		v.flow("  "+wording.Spoken(server.Host), 34, text, plainStyle)
 	}
 	if !workshop {
 		v.line()

@@ -55,13 +55,13 @@ func resolverWords(e *exchange.Exchange) string {
 		who += " (" + address + ")"
 	}
 	if e.Reply == nil {
-		return who + ": " + severe["fault"].Render(Outcome(e.Outcome))
+		return who + ": " + severe["fault"].Render(e.Outcome.Words())
 	}
-	words := Outcome(e.Outcome)
+	words := e.Outcome.Words()
 	if e.Outcome.Good() {
 		words = good.Render("answers")
 	}
-	return fmt.Sprintf("%s: %s in %s", who, words, Took(e.Took()))
+	return fmt.Sprintf("%s: %s in %s", who, words, wording.Span(e.Took()))
 }
 
 // localName draws what the machine does with one name as typed.
@@ -118,7 +118,7 @@ func pairWords(a, aaaa *exchange.Exchange) string {
 	if len(values) > 0 {
 		return strings.Join(values, ", ")
 	}
-	return Outcome(a.Outcome)
+	return a.Outcome.Words()
 }
 
 func joinAddresses(all []netip.Addr) string {

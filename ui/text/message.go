@@ -50,7 +50,7 @@ func messageSentence(data []byte, m *wire.Message, broken error) string {
 		about = "about " + nameText(q.Name) + " " + q.Type.String()
 		// What a broken reply would have said cannot be known.
 		if m.Flags.Has(wire.QR) && broken == nil {
-			about += ": " + Outcome(exchange.Judge(q, m))
+			about += ": " + exchange.Judge(q, m).Words()
 		}
 	}
 	return fmt.Sprintf("%s %s, %s", kind, about, wording.Count(len(data), "byte", "bytes"))

@@ -32,7 +32,7 @@ func (v *View) reversal(r *probe.Reversal, alone bool) {
 	label := subject.Render(r.Address.String())
 	indent := max(len(r.Address.String())+2, 18)
 	if len(r.Names) == 0 {
-		v.flow(label, indent, Outcome(r.Exchange.Outcome), plainStyle)
+		v.flow(label, indent, r.Exchange.Outcome.Words(), plainStyle)
 	}
 	for i, n := range r.Names {
 		if i > 0 {

@@ -9,9 +9,7 @@ package text
 import (
 	"fmt"
 	"io"
-	"math"
 	"strings"
-	"time"
 	"unicode"
 
 	"charm.land/lipgloss/v2"
@@ -19,7 +17,6 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"unquil/core/escape"
-	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/idn"
 	"unquil/core/wire"
@@ -171,50 +168,6 @@ func Seconds(s uint32) string {
 	return fmt.Sprintf("%s (%d)", wire.Period(s), s)
 }
 
-// Took says a short time with what precision it deserves.
-func Took(d time.Duration) string {
-	switch {
-	case d >= 2*time.Minute:
-		return wire.Period(uint32(min(d.Round(time.Second).Seconds(), math.MaxUint32)))
-	case d >= 10*time.Second:
-		return fmt.Sprintf("%.0f s", d.Seconds())
-	case d >= time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d >= 10*time.Millisecond:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d == 0:
-		return "0 ms"
-	case d < 100*time.Microsecond:
-		return fmt.Sprintf("%.2f ms", float64(d.Microseconds())/1000)
-	}
-	return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
-}
-
-// outcomeWords says each outcome in plain words first, the mnemonic in brackets.
-var outcomeWords = map[exchange.Outcome]string{
-	exchange.Answered:       "answered",
-	exchange.NoData:         "the name exists, but has no record of this type (NODATA)",
-	exchange.NoName:         "no such name (NXDOMAIN)",
-	exchange.Referral:       "referred to other servers",
-	exchange.Refused:        "refused to answer (REFUSED)",
-	exchange.ServerFailure:  "could not get an answer (SERVFAIL)",
-	exchange.FormatError:    "could not parse the query (FORMERR)",
-	exchange.NotImplemented: "does not support this kind of query (NOTIMP)",
-	exchange.Truncated:      "the answer was truncated (TC)",
-	exchange.NoReply:        "no reply",
-	exchange.Unreachable:    "unreachable",
-	exchange.Rejection:      "a reply came that cannot be trusted",
-	"":                      "unknown: interrupted before a reply",
-}
-
-// Outcome says how an exchange ended.
-func Outcome(o exchange.Outcome) string {
-	if words, ok := outcomeWords[o]; ok {
-		return words
-	}
-	return "failed (" + strings.ToUpper(string(o)) + ")"
-}
-
 // Shell is words as a shell reads them back: what is not plain is quoted. What does not
 // show cannot be typed, and is escaped.
 func Shell(words ...string) string {
@@ -240,14 +193,6 @@ func nameText(name wire.Name) string {
 		text += " (" + shown + ")"
 	}
 	return text
-}
-
-// spoken takes the final dot off a name in text form; the root keeps it.
-func spoken(name string) string {
-	if name == "." {
-		return name
-	}
-	return strings.TrimSuffix(name, ".")
 }
 
 // raw writes text as it is: for moving the cursor of a terminal.

@@ -2,14 +2,15 @@ package text
 
 import (
 	"bytes"
-	"strings"
 	"testing"
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
+	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/wording"
 )
 
 func TestWrap(t *testing.T) {
@@ -47,10 +48,10 @@ func TestSayings(t *testing.T) {
 	assert.Equal(t, "41 min 20 s (2480)", Seconds(2480))
 	assert.Equal(t, "30 s", Seconds(30))
 	for d, want := range map[time.Duration]string{400 * time.Microsecond: "0.4 ms", 31 * time.Millisecond: "31 ms", 2400 * time.Millisecond: "2.4 s", 58 * time.Second: "58 s"} {
-		assert.Equal(t, want, Took(d))
+		assert.Equal(t, want, wording.Span(d))
 	}
-	assert.Equal(t, "failed (BADCOOKIE)", Outcome("badcookie"))
-	for outcome, words := range outcomeWords {
-		assert.NotEqual(t, strings.ToUpper(string(outcome)), words)
+	assert.Equal(t, "failed (BADCOOKIE)", exchange.Outcome("badcookie").Words())
+	for _, outcome := range exchange.Outcomes {
+		assert.NotContains(t, outcome.Words(), "failed (", outcome)
 	}
 }

@@ -62,15 +62,15 @@ func (v *View) Walk(w *delegation.Walk, every bool) {
 // times says how long the walk took, and how long a resolver would take.
 func (v *View) times(w *delegation.Walk) {
 	if w.Known > 0 {
-		text := Took(w.Known) + " until the answer was known"
+		text := wording.Span(w.Known) + " until the answer was known"
 		if w.End != delegation.EndAnswer && w.End != delegation.EndNoData && w.End != delegation.EndNoName {
-			text = Took(w.Known) + " until that was known"
+			text = wording.Span(w.Known) + " until that was known"
 		}
 		if w.Resolver > 0 {
-			text += "; a resolver that queries one server per level needs about " + Took(w.Resolver)
+			text += "; a resolver that queries one server per level needs about " + wording.Span(w.Resolver)
 		}
 		if w.Took > w.Known+w.Known/4 {
-			text += "; " + Took(w.Took) + " until the last server had answered or timed out"
+			text += "; " + wording.Span(w.Took) + " until the last server had answered or timed out"
 		}
 		v.line()
 		v.row("time", text)
@@ -140,7 +140,7 @@ func agreement(s *delegation.Step) (string, bool) {
 	default:
 		words = fmt.Sprintf("all %d server addresses %s", asked, many)
 	}
-	return fmt.Sprintf("%s %s", words, quiet.Render("("+Took(least)+" at best)")), true
+	return fmt.Sprintf("%s %s", words, quiet.Render("("+wording.Span(least)+" at best)")), true
 }
 
 // said is what a usable reply says, its verb first.
@@ -156,7 +156,7 @@ func said(r *delegation.Reply) string {
 	if len(answer.Aliases) > 0 {
 		return "points (CNAME) to " + answer.Name.Spoken()
 	}
-	return "says " + Outcome(r.Exchange.Outcome)
+	return "says " + r.Exchange.Outcome.Words()
 }
 
 // stanceWords says what is wrong with a reply that a walk cannot use.
@@ -184,7 +184,7 @@ func replyWords(r *delegation.Reply, given bool) string {
 		}
 		words = bad(words)
 	default:
-		words = bad(Outcome(r.Exchange.Outcome))
+		words = bad(r.Exchange.Outcome.Words())
 	}
 	var details []string
 	if address := r.Address.String(); address != r.Host.Spoken() {
@@ -194,7 +194,7 @@ func replyWords(r *delegation.Reply, given bool) string {
 		details = append(details, fmt.Sprintf("serial %d", serial))
 	}
 	if r.Exchange.Reply != nil {
-		details = append(details, Took(r.Exchange.Took()))
+		details = append(details, wording.Span(r.Exchange.Took()))
 	}
 	if len(details) > 0 {
 		words += quiet.Render(" (" + strings.Join(details, ", ") + ")")

@@ -41,7 +41,7 @@ func (v *View) Transfer(f *transfer.Fetched, written string) {
 	}
 	v.row("from", how)
 	if f.Messages > 0 {
-		v.row("received", fmt.Sprintf("in %s, %s, %s", wording.Count(f.Messages, "message", "messages"), size(f.Bytes), Took(f.Took)))
+		v.row("received", fmt.Sprintf("in %s, %s, %s", wording.Count(f.Messages, "message", "messages"), size(f.Bytes), wording.Span(f.Took)))
 	}
 	if f.Records > 0 {
 		v.row("types", typeCounts(f.ByType))

@@ -84,7 +84,7 @@ func (v *View) table(title string, tracks []*comparison.Track, now time.Time) in
 // what was seen of each resolver.
 func (v *View) Watched(w probe.Watched, waited string) {
 	v.line()
-	how := fmt.Sprintf("watched for %s, %s", Took(w.Took), wording.Count(w.Rounds, "round", "rounds"))
+	how := fmt.Sprintf("watched for %s, %s", wording.Span(w.Took), wording.Count(w.Rounds, "round", "rounds"))
 	switch {
 	case w.Met:
 		how += ": " + good.Render(waited)

@@ -16,54 +16,120 @@ import (
 	"unquil/core/wording"
 )
 
+// pairRow is a line of two cells, one of the question and one of its reply.
+type pairRow struct{ title, question, reply string }
+
+// exchangePage is one exchange of a capture, ready to be drawn.
+type exchangePage struct {
+	headline string
+	named    []string // what the file calls the two hosts
+	rows     []pairRow
+	other    *conversation.WholePacket // that holds another reply; nil without one
+	says     string                    // what that says; "" where it cannot be read
+	related  [][2]string
+}
+
 // WholeExchange draws one exchange: question and reply side by side, layer by
-// layer, the records, another reply, and what it has to do with others. looks are its
-// packets.
-func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, looks map[int]*conversation.WholePacket) {
+// layer, the records, another reply, and what it has to do with others. packets are its
+// packets, by number.
+func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, packets map[int]*conversation.WholePacket) {
 	line := o.Lines[e.Number]
-	other, otherSays := looks[line.OtherIn], ""
-	headline := fmt.Sprintf("exchange %d: %s", e.Number, exchangeSentence(e))
-	if other != nil {
-		if m := read(other.Message); m.broken == nil && len(m.Questions) > 0 {
-			otherSays = cameTo(&exchange.Exchange{Question: m.Questions[0], Reply: &m.Message, Outcome: exchange.Judge(m.Questions[0], &m.Message)})
-			headline += "; " + severe["fault"].Render("another reply says") + " " + otherSays
-		}
-	}
-	v.flow("", 0, headline, plainStyle)
-	for _, a := range []netip.Addr{e.Client.Addr(), e.Server.Address.Addr()} {
-		if host := o.Hosts[a]; host != "" {
-			v.flow("", 2, fmt.Sprintf("the file names %s %s", a, host), quiet)
-		}
+	page := pageOf(e, o, packets)
+	v.flow("", 0, page.headline, plainStyle)
+	for _, named := range page.named {
+		v.flow("", 2, named, quiet)
 	}
 	v.line()
-	sent := e.Attempts[0]
-	last := e.Last()
-	label := 12
-	half := (v.width - label - 2) / 2
-	cells := func(title, left, right string) {
-		a, b := wrap(left, half), wrap(right, half)
-		for i := range max(len(a), len(b)) {
-			head := ""
-			if i == 0 {
-				head = quiet.Render(title)
-			}
-			v.line(pad("  "+head, label), pad(at(a, i), half), "  ", at(b, i))
+	for _, row := range page.rows {
+		v.cells(row)
+	}
+	if e.Reply != nil {
+		v.sections(e.Reply, false)
+	}
+	if len(page.related) > 0 {
+		v.line()
+		v.line("  ", strong.Render("related"))
+	}
+	for _, r := range page.related {
+		v.flow("    "+quiet.Render(r[0]), 17, r[1], plainStyle)
+	}
+	if page.other != nil {
+		v.line()
+		v.line("  ", strong.Render(fmt.Sprintf("the other reply, packet %d", line.OtherIn)))
+		v.packetRows(page.other)
+		if page.says != "" {
+			v.row("says", page.says)
 		}
 	}
-	cells("", strong.Render("question"), strong.Render("reply"))
+}
+
+// cells draws a row of two cells.
+func (v *View) cells(row pairRow) {
+	const label = 12
+	half := (v.width - label - 2) / 2
+	left, right := wrap(row.question, half), wrap(row.reply, half)
+	for i := range max(len(left), len(right)) {
+		head := ""
+		if i == 0 {
+			head = quiet.Render(row.title)
+		}
+		v.line(pad("  "+head, label), pad(at(left, i), half), "  ", at(right, i))
+	}
+}
+
+// pageOf is what is to be shown of an exchange.
+func pageOf(e *exchange.Exchange, o *conversation.Overview, packets map[int]*conversation.WholePacket) exchangePage {
+	line := o.Lines[e.Number]
+	page := exchangePage{headline: fmt.Sprintf("exchange %d: %s", e.Number, exchangeSentence(e)), other: packets[line.OtherIn], related: related(e, o, line)}
+	if page.other != nil {
+		if m := read(page.other.Message); m.broken == nil && len(m.Questions) > 0 {
+			page.says = cameTo(&exchange.Exchange{Question: m.Questions[0], Reply: &m.Message, Outcome: exchange.Judge(m.Questions[0], &m.Message)})
+			page.headline += "; " + severe["fault"].Render("another reply says") + " " + page.says
+		}
+	}
+	for _, a := range []netip.Addr{e.Client.Addr(), e.Server.Address.Addr()} {
+		if host := o.Hosts[a]; host != "" {
+			page.named = append(page.named, fmt.Sprintf("the file names %s %s", a, host))
+		}
+	}
+	page.rows = pairRows(e, line, packets)
+	return page
+}
+
+// pairRows are question and reply side by side, layer by layer.
+func pairRows(e *exchange.Exchange, line conversation.Line, packets map[int]*conversation.WholePacket) []pairRow {
+	sent, last := e.Attempts[0], e.Last()
 	asked, replyIn, replied := read(sent.Query), last.ReceivedIn, "none in the capture"
 	var reply *reading
 	if e.Reply != nil {
 		whole := read(last.Reply)
 		reply = &whole
-		replied = fmt.Sprintf("packet %d at %s, %s later", last.ReceivedIn, last.Received.Format(clock), Took(e.Waited()))
-	} else if l := looks[line.CutIn]; l != nil {
-		part := read(l.Message)
+		replied = fmt.Sprintf("packet %d at %s, %s later", last.ReceivedIn, last.Received.Format(clock), wording.Span(e.Waited()))
+	} else if p := packets[line.CutIn]; p != nil {
+		part := read(p.Message)
 		reply, replyIn = &part, line.CutIn
-		replied = fmt.Sprintf("packet %d at %s, of which the capture has %d of %d bytes", line.CutIn, l.Record.Time().Format(clock), len(l.Record.Data), l.Record.Length)
+		replied = fmt.Sprintf("packet %d at %s, of which the capture has %d of %d bytes", line.CutIn, p.Record.Time().Format(clock), len(p.Record.Data), p.Record.Length)
 	}
-	cells("packet", fmt.Sprintf("%d at %s", sent.SentIn, sent.Sent.Format("15:04:05.000000")), replied)
-	left, right := layersOf(looks[sent.SentIn]), layersOf(looks[replyIn])
+	rows := []pairRow{
+		{"", strong.Render("question"), strong.Render("reply")},
+		{"packet", fmt.Sprintf("%d at %s", sent.SentIn, sent.Sent.Format("15:04:05.000000")), replied},
+	}
+	rows = append(rows, layerRows(layersOf(packets[sent.SentIn]), layersOf(packets[replyIn]))...)
+	if asked.broken != nil {
+		rows = append(rows, pairRow{"broken", asked.broken.Error(), ""})
+	}
+	for _, row := range messageRows {
+		words := ""
+		if reply != nil {
+			words = row.words(reply)
+		}
+		rows = append(rows, pairRow{row.title, row.words(&asked), words})
+	}
+	return rows
+}
+
+// layerRows are the headers of two packets side by side.
+func layerRows(left, right []capture.Layer) (rows []pairRow) {
 	for i := range max(len(left), len(right)) {
 		name := ""
 		words := [2]string{}
@@ -76,30 +142,9 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, loo
 				}
 			}
 		}
-		cells(name, words[0], words[1])
+		rows = append(rows, pairRow{name, words[0], words[1]})
 	}
-	if asked.broken != nil {
-		cells("broken", asked.broken.Error(), "")
-	}
-	for _, row := range messageRows {
-		words := ""
-		if reply != nil {
-			words = row.words(reply)
-		}
-		cells(row.title, row.words(&asked), words)
-	}
-	if e.Reply != nil {
-		v.sections(e.Reply, false)
-	}
-	v.related(e, o, line)
-	if other != nil {
-		v.line()
-		v.line("  ", strong.Render(fmt.Sprintf("the other reply, packet %d", line.OtherIn)))
-		v.packetRows(other)
-		if otherSays != "" {
-			v.row("says", otherSays)
-		}
-	}
+	return rows
 }
 
 func layersOf(l *conversation.WholePacket) []capture.Layer {
@@ -192,17 +237,7 @@ func layerWords(l capture.Layer) string {
 
 // flagWords says the header's flags as people would.
 func flagWords(m *wire.Message) string {
-	var words []string
-	for _, f := range []struct {
-		bit  wire.Flags
-		text string
-	}{
-		{wire.AA, "authoritative"}, {wire.TC, "cut"}, {wire.RD, "recursion wanted"}, {wire.RA, "recursion offered"}, {wire.AD, "data checked"}, {wire.CD, "checking off"},
-	} {
-		if m.Flags.Has(f.bit) {
-			words = append(words, f.text)
-		}
-	}
+	words := m.Flags.Names()
 	if m.Flags.Has(wire.QR) {
 		words = append(words, m.RCode().String())
 	}
@@ -233,39 +268,30 @@ func ednsWords(m *wire.Message) string {
 	return strings.Join(words, ", ")
 }
 
-// related lists the exchanges that one has to do with.
-func (v *View) related(e *exchange.Exchange, o *conversation.Overview, line conversation.Line) {
-	var rows [][2]string
-	find := func(n int) string {
-		other := o.Find(n)
-		if other == nil {
-			return fmt.Sprintf("exchange %d", n)
+// related are the exchanges that one has to do with, each behind what it is to it.
+func related(e *exchange.Exchange, o *conversation.Overview, line conversation.Line) (rows [][2]string) {
+	add := func(what string, n int) {
+		if n == 0 {
+			return
 		}
-		return fmt.Sprintf("exchange %d, %s of %s: %s", n, other.Asked(), other.Server.Name(), resultWords(other))
+		words := fmt.Sprintf("exchange %d", n)
+		if other := o.Find(n); other != nil {
+			words += fmt.Sprintf(", %s of %s: %s", other.Asked(), other.Server.Name(), resultWords(other))
+		}
+		rows = append(rows, [2]string{what, words})
 	}
-	if n := line.Before.Number; n > 0 {
-		rows = append(rows, [2]string{"before", find(n)})
-	}
-	if n := line.After.Number; n > 0 {
-		rows = append(rows, [2]string{"then", find(n)})
-	}
-	if n := line.Half.Number; n > 0 {
-		rows = append(rows, [2]string{"sibling", find(n)})
-	}
+	add("before", line.Before.Number)
+	add("then", line.After.Number)
+	add("sibling", line.Half.Number)
 	if other := o.Followed(e); other != nil {
-		rows = append(rows, [2]string{"the alias", find(other.Number)})
+		add("the alias", other.Number)
 	}
 	for i, try := range e.Attempts[1:] {
-		rows = append(rows, [2]string{"retry", fmt.Sprintf("in packet %d, %s after the first (attempt %d)", try.SentIn, Took(try.Sent.Sub(e.Sent())), i+2)})
+		rows = append(rows, [2]string{"retry", fmt.Sprintf("in packet %d, %s after the first (attempt %d)", try.SentIn, wording.Span(try.Sent.Sub(e.Sent())), i+2)})
 	}
-	for _, words := range relatedWords(conversation.Line{Parts: line.Parts, LastIn: line.LastIn, Lasted: line.Lasted, Guesses: line.Guesses, Looped: line.Looped, OtherIn: line.OtherIn, Forbidden: line.Forbidden, Cut: line.Cut}) {
+	line.Before, line.After = conversation.Link{}, conversation.Link{} // which stand above
+	for _, words := range relatedWords(line) {
 		rows = append(rows, [2]string{"note", words})
 	}
-	if len(rows) > 0 {
-		v.line()
-		v.line("  ", strong.Render("related"))
-	}
-	for _, r := range rows {
-		v.flow("    "+quiet.Render(r[0]), 17, r[1], plainStyle)
-	}
+	return rows
 }

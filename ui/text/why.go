@@ -117,7 +117,7 @@ func (v *View) NotJudged(exchanges int) {
 
 // WhereWords are the place of a failure and who or what it is there.
 func WhereWords(d *diagnosis.Verdict) string {
-	at := spoken(d.At)
+	at := wording.Spoken(d.At)
 	if at == "" {
 		return string(d.Where)
 	}

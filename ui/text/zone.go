@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"unquil/core/delegation"
 	"unquil/core/finding"
@@ -19,7 +18,41 @@ import (
 // zone's timers in words.
 func (v *View) Zone(z *probe.Zone) {
 	found := z.AllFindings()
-	how := good.Render("its servers agree")
+	v.flow("", 0, nameText(z.Zone)+" "+zoneWords(found), plainStyle)
+	if found := z.Found(); found != "" {
+		v.row("asked for", found)
+	}
+	v.line()
+	columns := serverColumns(z.States)
+	v.columns(columns, func(c column) string { return quiet.Render(c.title) })
+	for _, s := range serverRows(z) {
+		if s.title != "" {
+			v.line("  ", s.title)
+		}
+		switch {
+		case s.words != nil:
+			v.columns(columns, func(c column) string { return s.words[c.title] })
+		default:
+			v.line("    ", s.why)
+		}
+		if s.calls != "" {
+			v.line("    ", quiet.Render(cut("calls itself "+s.calls, v.width-4)))
+		}
+	}
+	v.line()
+	if len(z.Parent.Hosts) > 0 {
+		v.row("parent", "lists "+wording.Names(z.Parent.Hosts))
+	}
+	if z.Known {
+		v.row("zone", "lists "+wording.Names(z.Hosts))
+		v.timers(z.SOA)
+	}
+	v.against(z.Held)
+	v.Findings("what to note", found)
+}
+
+// zoneWords is how a zone is, by what was found.
+func zoneWords(found []finding.Finding) string {
 	worst := finding.Worst(found)
 	number := 0
 	for _, f := range found {
@@ -29,84 +62,92 @@ func (v *View) Zone(z *probe.Zone) {
 	}
 	switch worst {
 	case finding.Fault:
-		how = severe[worst].Render("has " + wording.Count(number, "fault", "faults"))
+		return severe[worst].Render("has " + wording.Count(number, "fault", "faults"))
 	case finding.Concern:
-		how = severe[worst].Render("works, with " + wording.Count(number, "concern", "concerns"))
+		return severe[worst].Render("works, with " + wording.Count(number, "concern", "concerns"))
 	}
-	v.flow("", 0, nameText(z.Zone)+" "+how, plainStyle)
-	if found := z.Found(); found != "" {
-		v.row("asked for", found)
-	}
-	v.line()
+	return good.Render("its servers agree")
+}
+
+// serverColumns are the columns of the servers of a zone.
+func serverColumns(states []*zonecare.State) []column {
 	widest := len("address")
-	for _, s := range z.States {
+	for _, s := range states {
 		widest = max(widest, len(s.Address.String()))
 	}
-	tried := slices.ContainsFunc(z.States, func(s *zonecare.State) bool { return s.Transfer != nil })
 	columns := []column{{"address", widest + 2}, {"serial", 11}, {"TCP", 5}, {"EDNS", 6}, {"recursion", 10}}
-	if tried {
+	if slices.ContainsFunc(states, func(s *zonecare.State) bool { return s.Transfer != nil }) {
 		columns = append(columns, column{"transfer", 9})
 	}
-	columns = append(columns, column{"time", 8})
-	row := func(word func(i int) string) {
-		text := "    "
-		for i, c := range columns {
-			text += pad(word(i), c.width)
-		}
-		v.line(text)
+	return append(columns, column{"time", 8})
+}
+
+// columns draws one line of a table.
+func (v *View) columns(columns []column, word func(column) string) {
+	text := "    "
+	for _, c := range columns {
+		text += pad(word(c), c.width)
 	}
-	row(func(i int) string { return quiet.Render(columns[i].title) })
+	v.line(text)
+}
+
+// serverRow is one address of a server, ready to be drawn.
+type serverRow struct {
+	title string            // the server; "" when it is that of the row before
+	words map[string]string // by column; nil of one that was not queried
+	why   string            // it was not
+	calls string            // what it calls itself, where that is another name
+}
+
+// serverRows are the servers of a zone, each with its addresses, and those that were not
+// queried.
+func serverRows(z *probe.Zone) (rows []serverRow) {
 	for i, s := range z.States {
+		row := serverRow{words: serverWords(z, s)}
 		if i == 0 || !z.States[i-1].Host.Equal(s.Host) || z.States[i-1].Unlisted != s.Unlisted {
-			title := strong.Render(s.Host.Spoken())
+			row.title = strong.Render(s.Host.Spoken())
 			switch {
 			case s.ByZone:
-				title += "  " + severe[finding.Concern].Render("listed by the zone alone")
+				row.title += "  " + severe[finding.Concern].Render("listed by the zone alone")
 			case s.Unlisted:
-				title += "  " + severe[finding.Concern].Render("listed by nobody")
+				row.title += "  " + severe[finding.Concern].Render("listed by nobody")
 			}
-			v.line("  ", title)
 		}
-		words := serverWords(z, s)
-		row(func(i int) string { return words[columns[i].title] })
-		if id := s.NSID(); id != "" && id != s.Host.Spoken() {
-			v.line("    ", quiet.Render(cut("calls itself "+id, v.width-4)))
+		if id := s.NSID(); id != s.Host.Spoken() {
+			row.calls = id
 		}
+		rows = append(rows, row)
 	}
 	for _, r := range z.Walk.Last().Replies {
 		if r.Stance == delegation.NotAsked && z.Undelegated == nil {
-			v.line("  ", strong.Render(r.Host.Spoken()))
-			address := ""
+			row := serverRow{title: strong.Render(r.Host.Spoken()), why: "not queried: " + r.Why}
 			if r.Address.IsValid() {
-				address = r.Address.String() + "  "
+				row.why = r.Address.String() + "  " + row.why
 			}
-			v.line("    ", address, "not queried: "+r.Why)
+			rows = append(rows, row)
 		}
+	}
+	return rows
+}
+
+// against draws how servers differ from the records that they should serve.
+func (v *View) against(held []zonecare.Held) {
+	if len(held) == 0 {
+		return
 	}
 	v.line()
-	if len(z.Parent.Hosts) > 0 {
-		v.row("parent", "lists "+hostWords(z.Parent.Hosts))
+	v.line(strong.Render("compared with " + held[0].Label))
+	whole := true
+	for i := range held {
+		v.held(&held[i], i > 0 && sameRecords(&held[i], &held[i-1]))
+		whole = whole && held[i].Whole
 	}
-	if z.Known {
-		v.row("zone", "lists "+hostWords(z.Hosts))
-		v.timers(z.SOA)
+	if left := held[0].Left; left > 0 {
+		v.flow("", 2, fmt.Sprintf("%d record sets were not queried: too many for one run", left), plainStyle)
 	}
-	if len(z.Held) > 0 {
-		v.line()
-		v.line(strong.Render("compared with " + z.Held[0].Label))
-		whole := true
-		for i := range z.Held {
-			v.held(&z.Held[i], i > 0 && sameRecords(&z.Held[i], &z.Held[i-1]))
-			whole = whole && z.Held[i].Whole
-		}
-		if left := z.Held[0].Left; left > 0 {
-			v.flow("", 2, fmt.Sprintf("%d record sets were not queried: too many for one run", left), plainStyle)
-		}
-		if !whole {
-			v.flow("", 2, "names that are not in the file can only be seen with a transfer (--try-transfer)", quiet)
-		}
+	if !whole {
+		v.flow("", 2, "names that are not in the file can only be seen with a transfer (--try-transfer)", quiet)
 	}
-	v.Findings("what to note", found)
 }
 
 type column struct {
@@ -140,7 +181,7 @@ func serverWords(z *probe.Zone, s *zonecare.State) map[string]string {
 	if wire.NewerSerial(z.SOA.Serial, s.Serial) {
 		words["serial"] = severe[finding.Concern].Render(words["serial"])
 	}
-	words["EDNS"], words["time"] = yes(!s.SOA.EDNSIgnored && s.SOA.EDNSBroke == ""), Took(s.SOA.Took())
+	words["EDNS"], words["time"] = yes(!s.SOA.EDNSIgnored && s.SOA.EDNSBroke == ""), wording.Span(s.SOA.Took())
 	words["recursion"] = "not known"
 	if is, known := s.Recursive(); is {
 		words["recursion"] = severe[finding.Concern].Render("open")
@@ -199,14 +240,6 @@ func yes(is bool) string {
 		return "yes"
 	}
 	return severe[finding.Concern].Render("no")
-}
-
-func hostWords(hosts []wire.Name) string {
-	words := make([]string, len(hosts))
-	for i, h := range hosts {
-		words[i] = h.Spoken()
-	}
-	return strings.Join(words, ", ")
 }
 
 // timers draws what the SOA's timers come to.
