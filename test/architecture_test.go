@@ -3,6 +3,7 @@
 package test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -88,6 +89,67 @@ func TestImportsGoDown(t *testing.T) {
 		return nil
 	})
 	require.NoError(t, err)
+}
+
+// unfit are packages of the standard library that core does not import: it reads no file,
+// flag or environment, and writes to no stream, that was not handed to it.
+var unfit = []string{"os", "flag", "log", "log/slog"}
+
+// clocks read the machine's own time; core is handed its clocks.
+var clocks = map[string]bool{"Now": true, "Since": true, "Until": true, "NewTicker": true, "Tick": true}
+
+func TestCoreReadsNothingByItself(t *testing.T) {
+	eachFile(t, "../core", func(path string, file *ast.File) {
+		if strings.HasSuffix(path, "_test.go") {
+			return
+		}
+		for _, spec := range file.Imports {
+			to, _ := strconv.Unquote(spec.Path.Value)
+			assert.NotContains(t, unfit, to, path)
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if of, ok := n.(*ast.SelectorExpr); ok && clocks[of.Sel.Name] {
+				if from, ok := of.X.(*ast.Ident); ok && from.Name == "time" {
+					t.Errorf("%s calls time.%s", path, of.Sel.Name)
+				}
+			}
+			return true
+		})
+	})
+}
+
+// A fuzz target begins with something to change: without a seed it tries next to nothing.
+func TestFuzzTargetsHaveSeeds(t *testing.T) {
+	targets := 0
+	eachFile(t, "..", func(path string, file *ast.File) {
+		for _, d := range file.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if !ok || !strings.HasPrefix(f.Name.Name, "Fuzz") || !strings.HasSuffix(path, "_test.go") {
+				continue
+			}
+			targets++
+			seeded := false
+			ast.Inspect(f, func(n ast.Node) bool {
+				of, ok := n.(*ast.SelectorExpr)
+				seeded = seeded || ok && of.Sel.Name == "Add"
+				return true
+			})
+			assert.True(t, seeded, "%s of %s adds no seed", f.Name.Name, path)
+		}
+	})
+	assert.Greater(t, targets, 10)
+}
+
+// eachFile parses every Go file under a folder.
+func eachFile(t *testing.T, root string, each func(path string, file *ast.File)) {
+	require.NoError(t, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && strings.HasSuffix(path, ".go") {
+			file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+			require.NoError(t, err)
+			each(path, file)
+		}
+		return err
+	}))
 }
 
 func matches(patterns []string, name string) bool {

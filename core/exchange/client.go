@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"os"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -195,7 +194,7 @@ func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o 
 		// Cut short from outside: how it would have ended is not known.
 		e.Outcome, e.Err = "", context.Cause(parent)
 		return true
-	case errors.Is(err, ErrNoReply) || errors.Is(err, os.ErrDeadlineExceeded):
+	case errors.Is(err, ErrNoReply) || timedOut(err):
 		e.Outcome, e.Err = NoReply, ErrNoReply
 		if len(a.Rejected) > 0 {
 			e.Outcome, e.Err = Rejection, a.Rejected[0].Err
@@ -323,6 +322,12 @@ func localAddress(a net.Addr) netip.AddrPort {
 		return netip.AddrPort{}
 	}
 	return netip.AddrPortFrom(address.Addr().Unmap(), address.Port())
+}
+
+// timedOut reports whether err says that the time of a socket was over.
+func timedOut(err error) bool {
+	timeout, ok := errors.AsType[net.Error](err)
+	return ok && timeout.Timeout() && !errors.Is(err, context.DeadlineExceeded)
 }
 
 // RefusedByNetwork reports whether err means that the network or the host said no, as

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"sync/atomic"
 	"time"
 
@@ -138,7 +137,7 @@ func (p *patient) Read(b []byte) (int, error) {
 // streamError is what the end of a connection means.
 func streamError(err error) error {
 	switch {
-	case errors.Is(err, os.ErrDeadlineExceeded):
+	case timedOut(err):
 		return ErrNoReply
 	case err == io.EOF:
 		return ErrClosed

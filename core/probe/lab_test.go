@@ -141,7 +141,7 @@ func TestWatchEndsByItsCondition(t *testing.T) {
 		{"the time is over", probe.Watch{Every: 10 * time.Millisecond, For: 35 * time.Millisecond, Until: []string{"192.0.2.1"}}, false, 4},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			tt.w.Now = func() time.Time { return clock }
+			tt.w.Now, tt.w.Ticker = func() time.Time { return clock }, ticker
 			rounds, events := 0, 0
 			result := p.Watch(t.Context(), servers, ask("tickets.hollowtarn.example", wire.A), tt.w, func(comparison.Event) { events++ }, func([]*comparison.Track) { rounds++ })
 			assert.Equal(t, tt.met, result.Met)
@@ -152,7 +152,12 @@ func TestWatchEndsByItsCondition(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	result := p.Watch(ctx, servers, ask("tickets.hollowtarn.example", wire.A), probe.Watch{Every: time.Hour, Now: time.Now}, func(comparison.Event) {}, func([]*comparison.Track) {})
+	result := p.Watch(ctx, servers, ask("tickets.hollowtarn.example", wire.A), probe.Watch{Every: time.Hour, Now: time.Now, Ticker: ticker}, func(comparison.Event) {}, func([]*comparison.Track) {})
 	assert.True(t, result.Cut)
 	assert.Zero(t, result.Tracks[0].Asked, "what was cut short does not count")
+}
+
+func ticker(every time.Duration) (ticks <-chan time.Time, stop func()) {
+	t := time.NewTicker(every)
+	return t.C, t.Stop
 }

@@ -9,7 +9,8 @@ import (
 	"unquil/core/wire"
 )
 
-// Watch says what to watch for. Now is the clock that TTLs run by.
+// Watch says what to watch for. Now is the clock that TTLs run by, and Ticker the one that
+// rounds are made by.
 type Watch struct {
 	Every      time.Duration
 	For        time.Duration // 0: until the condition or ctx ends it
@@ -17,6 +18,7 @@ type Watch struct {
 	Until      []string      // values that all have to give
 	Beat       time.Duration // how often to call round between the rounds, so that a countdown can be shown; 0: never
 	Now        func() time.Time
+	Ticker     func(time.Duration) (ticks <-chan time.Time, stop func()) // ticks at intervals
 }
 
 // Watched is how watching ended.
@@ -39,8 +41,8 @@ func (p Prober) Watch(ctx context.Context, servers []exchange.Server, q wire.Que
 		requests = append(requests, exchange.Request{Server: server, Question: q})
 	}
 	begun := p.Session.Client.Now()
-	ticker := time.NewTicker(w.Every)
-	defer ticker.Stop()
+	ticks, stop := w.Ticker(w.Every)
+	defer stop()
 	for {
 		exchanges := p.Session.AskAll(ctx, requests)
 		at := w.Now()
@@ -59,17 +61,17 @@ func (p Prober) Watch(ctx context.Context, servers []exchange.Server, q wire.Que
 		if result.Cut = ctx.Err() != nil; result.Met || result.Cut || w.For > 0 && result.Took+w.Every > w.For {
 			return result
 		}
-		p.pause(ctx, ticker.C, w.Beat, func() { round(result.Tracks) })
+		w.pause(ctx, ticks, func() { round(result.Tracks) })
 	}
 }
 
 // pause waits for the next round, and calls beat meanwhile.
-func (p Prober) pause(ctx context.Context, next <-chan time.Time, every time.Duration, beat func()) {
+func (w Watch) pause(ctx context.Context, next <-chan time.Time, beat func()) {
 	var beats <-chan time.Time
-	if every > 0 {
-		ticker := time.NewTicker(every)
-		defer ticker.Stop()
-		beats = ticker.C
+	if w.Beat > 0 {
+		ticks, stop := w.Ticker(w.Beat)
+		defer stop()
+		beats = ticks
 	}
 	for {
 		select {

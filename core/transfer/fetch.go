@@ -16,11 +16,11 @@ import (
 
 // Plan says what to do with a zone that is fetched. The zero value counts it.
 type Plan struct {
-	To      io.Writer // gets the records as a master file, or the changes a line each; nil: nobody
-	Sorted  bool      // in canonical order, which a whole zone has to be complete for
-	Dir     string    // for temporary files; "" means the system's
-	Against *Other    // what to hold the zone against; nil: nothing
-	Shown   int       // how many changes or differences to keep; 0 means 100
+	To      io.Writer               // gets the records as a master file, or the changes a line each; nil: nobody
+	Sorted  bool                    // in canonical order, which a whole zone has to be complete for
+	Scratch func() (Scratch, error) // makes a temporary file; needed to sort or to compare
+	Against *Other                  // what to hold the zone against; nil: nothing
+	Shown   int                     // how many changes or differences to keep; 0 means 100
 }
 
 // Other is what a zone is held against: records of a file, or what Server gives.
@@ -61,7 +61,7 @@ func Fetch(ctx context.Context, session *exchange.Session, r Request, p Plan) (*
 		out.buffer = bufio.NewWriterSize(p.To, 64<<10)
 	}
 	keep := cmp.Or(p.Shown, 100)
-	sorter := &Sorter{Dir: p.Dir}
+	sorter := &Sorter{Scratch: p.Scratch}
 	defer sorter.Close()
 	sorting := p.Sorted || p.Against != nil
 	f.Result = Receive(ctx, session, r, func(c Change) error {
@@ -104,7 +104,7 @@ func Fetch(ctx context.Context, session *exchange.Session, r Request, p Plan) (*
 
 // hold compares the zone's records with the other's.
 func (c *Compared) hold(ctx context.Context, session *exchange.Session, r Request, p Plan, mine iter.Seq2[wire.Record, error], keep int) {
-	other := &Sorter{Dir: p.Dir}
+	other := &Sorter{Scratch: p.Scratch}
 	defer other.Close()
 	if p.Against.Server != nil {
 		r.Server = *p.Against.Server

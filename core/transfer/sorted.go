@@ -10,22 +10,27 @@ import (
 	"fmt"
 	"io"
 	"iter"
-	"os"
 	"slices"
 
 	"unquil/core/wire"
 )
 
+// Scratch is a temporary file, which is gone when it is closed.
+type Scratch interface {
+	io.ReadWriteSeeker
+	io.Closer
+}
+
 // Sorter puts records in canonical order (RFC 4034 §6), the SOA record before
-// the others of its name. What does not fit into memory waits in temporary files
-// of Dir, so memory does not grow with the number of records: call Close when done.
+// the others of its name. What does not fit into memory waits in temporary files,
+// so memory does not grow with the number of records: call Close when done.
 type Sorter struct {
-	Dir  string // "" means the system's folder for temporary files
-	Room int    // bytes of records to hold in memory; 0 means 16 MB
+	Scratch func() (Scratch, error) // makes a temporary file
+	Room    int                     // bytes of records to hold in memory; 0 means 16 MB
 
 	entries [][]byte // each: key length, key, record
 	used    int
-	runs    []*os.File
+	runs    []Scratch
 }
 
 // Add takes one more record.
@@ -85,7 +90,7 @@ func (s *Sorter) sort() {
 // spill writes what is in memory to a file of its own.
 func (s *Sorter) spill() (err error) {
 	s.sort()
-	file, err := os.CreateTemp(s.Dir, "unquil-sort-*")
+	file, err := s.Scratch()
 	if err != nil {
 		return err
 	}
@@ -141,7 +146,7 @@ func (s *Sorter) Records() iter.Seq2[wire.Record, error] {
 func (s *Sorter) Close() error {
 	var errs []error
 	for _, run := range s.runs {
-		errs = append(errs, run.Close(), os.Remove(run.Name()))
+		errs = append(errs, run.Close())
 	}
 	s.runs, s.entries = nil, nil
 	return errors.Join(errs...)

@@ -233,8 +233,9 @@ func TestSortAndDiffer(t *testing.T) {
 	lines := []string{"b.tarn.example. 60 A 192.0.2.2", "B.tarn.example. 60 A 192.0.2.1", "tarn.example. 60 NS a.", soa(7), "a.b.tarn.example. 60 TXT x", "a.tarn.example. 60 A 192.0.2.9",
 		"*.tarn.example. 60 A 192.0.2.3", "b.tarn.example. 60 A 192.0.2.2", `\000.tarn.example. 60 A 192.0.2.4`, "tarn.example. 60 A 192.0.2.5"}
 	want := []string{"tarn.example. SOA", "tarn.example. A", "tarn.example. NS", `\000.tarn.example. A`, "*.tarn.example. A", "a.tarn.example. A", "B.tarn.example. A", "b.tarn.example. A", "a.b.tarn.example. TXT"}
+	scratch := &scratchFolder{dir: t.TempDir()}
 	sorted := func(room int, lines ...string) *Sorter {
-		s := &Sorter{Dir: t.TempDir(), Room: room}
+		s := &Sorter{Scratch: scratch.file, Room: room}
 		t.Cleanup(func() { require.NoError(t, s.Close()) })
 		for _, r := range records(t, lines...) {
 			require.NoError(t, s.Add(r))
@@ -249,11 +250,9 @@ func TestSortAndDiffer(t *testing.T) {
 			got = append(got, r.Name.String()+" "+r.Type.String())
 		}
 		assert.Equal(t, want, got, "room for %d bytes", room)
-		files, _ := os.ReadDir(s.Dir)
-		assert.Equal(t, room != 0, len(files) > 0)
+		assert.Equal(t, room != 0, scratch.open > 0)
 		require.NoError(t, s.Close())
-		files, _ = os.ReadDir(s.Dir)
-		assert.Empty(t, files)
+		assert.Zero(t, scratch.open)
 	}
 	other := append(slices.Clone(lines[1:9]), "tarn.example. 3600 A 192.0.2.5", "z.tarn.example. 60 A 192.0.2.6")
 	var got []string
@@ -310,7 +309,7 @@ func TestMemoryIsBounded(t *testing.T) {
 	assert.Equal(t, n+1, seen)
 	assert.Less(t, most, uint64(32<<20), "while it streams")
 	lines := &counter{sample: sample}
-	fetched, err := Fetch(t.Context(), session(time.Minute), Request{Zone: tarn, Server: at}, Plan{To: lines, Sorted: true, Dir: t.TempDir(), Against: &Other{Label: "itself", Server: &at}})
+	fetched, err := Fetch(t.Context(), session(time.Minute), Request{Zone: tarn, Server: at}, Plan{To: lines, Sorted: true, Scratch: (&scratchFolder{dir: t.TempDir()}).file, Against: &Other{Label: "itself", Server: &at}})
 	require.NoError(t, err)
 	require.NoError(t, fetched.Err)
 	assert.True(t, fetched.Compared.Same(), "%v", fetched.Compared.Err)
@@ -376,4 +375,26 @@ func BenchmarkReceive(b *testing.B) {
 	}
 	b.SetBytes(size)
 	b.ReportMetric(100_000*float64(b.N)/b.Elapsed().Seconds(), "records/s")
+}
+
+// scratchFolder makes temporary files and counts those that are open.
+type scratchFolder struct {
+	dir  string
+	open int
+}
+
+type scratchFile struct {
+	*os.File
+	of *scratchFolder
+}
+
+func (f *scratchFile) Close() error {
+	f.of.open--
+	return f.File.Close()
+}
+
+func (f *scratchFolder) file() (Scratch, error) {
+	file, err := os.CreateTemp(f.dir, "")
+	f.open++
+	return &scratchFile{file, f}, err
 }

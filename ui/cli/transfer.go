@@ -181,9 +181,7 @@ func (a *app) transfer(ctx context.Context, request transfer.Request, plan trans
 		plan.To = out
 	}
 	if plan.Sorted || plan.Against != nil {
-		if plan.Dir, err = a.files.Scratch(); err != nil {
-			return fmt.Errorf("making room to sort: %w", err)
-		}
+		plan.Scratch = func() (transfer.Scratch, error) { return a.files.ScratchFile() }
 	}
 	stop := a.progress()
 	fetched, err := transfer.Fetch(ctx, a.session, request, plan)

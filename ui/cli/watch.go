@@ -22,7 +22,7 @@ const leastEvery = 50 * time.Millisecond
 func newWatch(a *app) *cobra.Command {
 	var typ string
 	var from []string
-	w := probe.Watch{Now: time.Now}
+	w := probe.Watch{Now: time.Now, Ticker: ticker}
 	cmd := &cobra.Command{
 		Use:     "watch NAME",
 		Short:   "How does the answer change over time?",
@@ -97,4 +97,10 @@ func (a *app) watch(ctx context.Context, prober probe.Prober, q wire.Question, s
 		return errFault
 	}
 	return written
+}
+
+// ticker ticks by the machine's clock.
+func ticker(every time.Duration) (ticks <-chan time.Time, stop func()) {
+	t := time.NewTicker(every)
+	return t.C, t.Stop
 }

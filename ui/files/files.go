@@ -124,6 +124,26 @@ func (f *Files) Scratch() (string, error) {
 	return f.scratch, nil
 }
 
+// ScratchFile makes a temporary file, which is gone when it is closed, and at the latest when
+// the run ends.
+func (f *Files) ScratchFile() (*Temporary, error) {
+	folder, err := f.Scratch()
+	if err != nil {
+		return nil, err
+	}
+	file, err := os.CreateTemp(folder, "scratch-*")
+	if err != nil {
+		return nil, err
+	}
+	return &Temporary{file}, nil
+}
+
+// Temporary is a file that is gone when it is closed.
+type Temporary struct{ *os.File }
+
+// Close removes the file. The error is that of closing or removing it.
+func (t *Temporary) Close() error { return errors.Join(t.File.Close(), os.Remove(t.Name())) }
+
 // Close removes the temporary files, and with them every output that was not committed.
 // Nothing can be opened after it.
 func (f *Files) Close() {
