@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -105,12 +106,15 @@ func TestWidthsAndColours(t *testing.T) {
 	}
 }
 
+// ours are the control sequences that the program's own styles are made of.
+var ours = regexp.MustCompile(`\x1b\[(0|1|2|31|32|33|34|36|;)*m`)
+
 // What a server sends reaches neither a terminal nor a file as control bytes.
 func TestNothingFromTheNetworkIsPrintedRaw(t *testing.T) {
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	require.NoError(t, err)
 	defer conn.Close()
-	evil := "\x1b]0;owned\x07\x1b[31m\r\n\x00\x9b"
+	evil := "\x1b]0;owned\x07\x1b[35m\r\n\x00\x9b"
 	go func() {
 		buf := make([]byte, 4096)
 		for {
@@ -138,10 +142,10 @@ func TestNothingFromTheNetworkIsPrintedRaw(t *testing.T) {
 		{"ask", "a.example", "-t", "TXT", "--from", server, "--json"},
 		{"ask", "a.example", "-t", "TXT", "--from", server, "--bare"},
 		{"decode", keep},
-		{"ask", "a\x1b[31m.example\x07", "--from", server},
+		{"ask", "a\x1b[35m.example\x07", "--from", server},
 	} {
-		o := run(t, args...)
-		for _, out := range []string{o.stdout, o.stderr} {
+		o, coloured := run(t, args...), run(t, append(args, "--color", "always")...)
+		for _, out := range []string{o.stdout, o.stderr, ours.ReplaceAllString(coloured.stdout+coloured.stderr, "")} {
 			assert.NotContains(t, out, "\x1b", "%v", args)
 			assert.NotContains(t, out, "\x07", "%v", args)
 			assert.NotContains(t, out, "\x9b", "%v", args)

@@ -108,8 +108,19 @@ func TestTell(t *testing.T) {
 		tell(&out, tt.err)
 		assert.Equal(t, tt.want, out.String())
 	}
-	for _, a := range advice {
-		assert.NotEmpty(t, a.next, "%v", a.is)
+}
+
+// Each row of the advice is what is said of its error, wrapped or not, and stands in nobody
+// else's way.
+func TestEveryAdvice(t *testing.T) {
+	for i, a := range advice {
+		var out bytes.Buffer
+		tell(&out, fmt.Errorf("reading a.pcap: %w", a.is))
+		assert.Equal(t, fmt.Sprintf("unquil: reading a.pcap: %v\nnext: %s\n", a.is, a.next), out.String())
+		assert.NotRegexp(t, `^[A-Z]|\.$|\n`, a.next, "part of a line")
+		for _, earlier := range advice[:i] {
+			assert.False(t, errors.Is(a.is, earlier.is), "%v hides %v", earlier.is, a.is)
+		}
 	}
 }
 
