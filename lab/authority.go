@@ -66,7 +66,7 @@ func (a *authority) certify(now time.Time, names []string, addresses []netip.Add
 	return tls.Certificate{Certificate: [][]byte{certificate.Raw, a.certificate.Raw}, PrivateKey: key}, nil
 }
 
-// CAs is the pool with the lab's own authority.
+// CAs is the pool with the lab's own authority. The error is that of making a key.
 func (l *Lab) CAs() (*x509.CertPool, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -56,7 +56,7 @@ type identity struct {
 }
 
 // New sets up the servers and resolvers of the scenario. Nothing listens until
-// somebody asks over [Lab.Network].
+// somebody asks over [Lab.Network]. The error says what is wrong in the scenario.
 func New(o Options) (*Lab, error) {
 	scenario, err := Load()
 	if err != nil {

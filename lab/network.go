@@ -23,7 +23,8 @@ type Network struct {
 // Network returns a good way into the lab.
 func (l *Lab) Network() Network { return Network{lab: l} }
 
-// NetworkOver returns the way into the lab over the path with that label.
+// NetworkOver returns the way into the lab over the path with that label. The error says that
+// there is no such path.
 func (l *Lab) NetworkOver(label string) (Network, error) {
 	for _, p := range l.Scenario.Paths {
 		if p.Label == label {

@@ -199,7 +199,7 @@ type Healthy struct {
 	Plots    []Plot `toml:"plot"`
 }
 
-// Load reads the embedded scenario.
+// Load reads the embedded scenario. The error says what is wrong in it.
 func Load() (*Scenario, error) {
 	var s, workshop Scenario
 	for name, into := range map[string]*Scenario{"scenario.toml": &s, "workshop.toml": &workshop} {
@@ -279,7 +279,8 @@ func Captures() fs.FS {
 	return root
 }
 
-// ReadLines reads records in master-file form, names absolute.
+// ReadLines reads records in master-file form, names absolute. The error says which line is
+// wrong.
 func ReadLines(lines []string) ([]wire.Record, error) {
 	return zonefile.Read(strings.NewReader(strings.Join(lines, "\n")), zonefile.Options{File: "the scenario"})
 }

@@ -47,7 +47,8 @@ var services = map[service]func(l *Lab, a netip.Addr) (opened, error){
 }
 
 // Open returns the loopback address behind one of the lab's hosts, for who asks
-// it without [Lab.Network]: UDP or TCP at the server's port.
+// it without [Lab.Network]: UDP or TCP at the server's port. The error says that there is no such
+// server, or is that of listening.
 func (l *Lab) Open(server netip.AddrPort, udp bool) (netip.AddrPort, error) {
 	return l.Network().reach(server, udp)
 }

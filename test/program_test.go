@@ -72,16 +72,6 @@ func runIn(t testing.TB, environ []string, args ...string) (o outcome) {
 	return o
 }
 
-// process returns the built program as a command, in a folder of its own.
-func process(t testing.TB, args ...string) (cmd *exec.Cmd, stdout *bytes.Buffer) {
-	cmd = exec.Command(program, args...)
-	cmd.Dir = t.TempDir()
-	cmd.Env = []string{"HOME=" + cmd.Dir, "TMPDIR=" + cmd.Dir}
-	stdout = &bytes.Buffer{}
-	cmd.Stdout = stdout
-	return cmd, stdout
-}
-
 // document is what the tests read of the JSON.
 type document struct {
 	Command  string

@@ -17,7 +17,7 @@ type Writer struct {
 	err   error
 }
 
-// NewWriter writes the beginning of the file.
+// NewWriter writes the beginning of the file. The error is that of w.
 func NewWriter(w io.Writer, link LinkType) (*Writer, error) {
 	c := &Writer{w: w}
 	section := binary.LittleEndian.AppendUint32(nil, byteOrderMagic)
@@ -39,7 +39,8 @@ func (c *Writer) addInterface(link LinkType) uint32 {
 	return uint32(len(c.links) - 1)
 }
 
-// Record writes a packet as it was read from another file, whatever its link type.
+// Record writes a packet as it was read from another file, whatever its link type. The error is
+// that of the writer, which sticks.
 func (c *Writer) Record(r *Record, comment string) error {
 	at := slices.Index(c.links, r.Link)
 	if at < 0 {
@@ -48,7 +49,8 @@ func (c *Writer) Record(r *Record, comment string) error {
 	return c.packet(uint32(at), r.At, r.Data, max(r.Length, len(r.Data)), comment)
 }
 
-// Packet writes one packet with its time and, unless it is empty, a comment.
+// Packet writes one packet with its time and, unless it is empty, a comment. The error is that of
+// the writer, which sticks.
 func (c *Writer) Packet(at time.Time, data []byte, comment string) error {
 	return c.packet(0, at.UnixNano(), data, len(data), comment)
 }

@@ -1,5 +1,3 @@
-// Package conversation pairs the packets of a capture to exchanges and judges
-// them.
 package conversation
 
 import (

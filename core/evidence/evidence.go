@@ -29,7 +29,7 @@ const Mark = "exchange "
 // not taken for one that the capture ended too soon for.
 const GivenUp = ": no reply came in time"
 
-// New begins a capture.
+// New begins a capture. The error is that of w.
 func New(w io.Writer) (*Writer, error) {
 	writer, err := capture.NewWriter(w, capture.Ethernet)
 	return &Writer{writer, map[[2]netip.AddrPort]*capture.Stream{}}, err
@@ -44,7 +44,7 @@ type onWire struct {
 }
 
 // Add writes all packets of one exchange: what was sent, what was believed and
-// what was not.
+// what was not. The error is that of the writer.
 func (v *Writer) Add(e *exchange.Exchange) error {
 	for i := range e.Attempts {
 		a := &e.Attempts[i]

@@ -31,7 +31,7 @@ type Internet struct {
 	Source netip.Addr // to send from; invalid: as the system chooses
 }
 
-// Datagrams opens a UDP socket of the server's address family.
+// Datagrams opens a UDP socket of the server's address family. The error is the system's.
 func (i Internet) Datagrams(ctx context.Context, server netip.AddrPort) (Datagrams, error) {
 	network := "udp4"
 	if server.Addr().Is6() {
@@ -65,7 +65,7 @@ func sourceFor(ctx context.Context, network string, server netip.AddrPort) (neti
 	return conn.LocalAddr().(*net.UDPAddr).AddrPort().Addr(), nil
 }
 
-// Stream connects over TCP.
+// Stream connects over TCP. The error is the system's, or that of ctx.
 func (i Internet) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, error) {
 	var dialer net.Dialer
 	if i.Source.IsValid() {

@@ -167,7 +167,7 @@ func (s *Session) reserve(r Request) *Exchange {
 	return e
 }
 
-// Converse is [Client.Conversation], kept as one exchange of the session.
+// Converse is [Client.Conversation], kept as one exchange of the session. Errors are as there.
 func (s *Session) Converse(ctx context.Context, r Request, query []byte, take func(msg []byte) (enough bool, err error)) (*Exchange, error) {
 	e := s.reserve(r)
 	o := s.Client.Options

@@ -88,7 +88,8 @@ func Read(root fs.FS) (Setup, error) {
 	return setup, nil
 }
 
-// ReadOwn is [Read] of the machine that this program runs on, whose files are under root.
+// ReadOwn is [Read] of the machine that this program runs on, whose files are under root. Errors
+// are as there.
 func ReadOwn(root fs.FS) (Setup, error) {
 	setup, err := Read(root)
 	setup.Caveat = caveat

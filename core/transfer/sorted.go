@@ -33,7 +33,8 @@ type Sorter struct {
 	runs    []Scratch
 }
 
-// Add takes one more record.
+// Add takes one more record. The error is that of the temporary file that the records before it
+// go to.
 func (s *Sorter) Add(r wire.Record) error {
 	entry := appendEntry(nil, r)
 	s.entries = append(s.entries, entry)

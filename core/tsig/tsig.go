@@ -106,7 +106,8 @@ func (c *Chain) Skip(msg []byte) { c.unsigned = append(c.unsigned, msg...) }
 
 // Check reports why the message is not to be believed; nil when it is. A message
 // without a signature between signed ones is taken until the next signed one
-// covers it: [Chain.Settled] says whether all are covered.
+// covers it: [Chain.Settled] says whether all are covered. The error is ErrUnsigned, ErrKey,
+// ErrSignature or ErrTime.
 func (c *Chain) Check(msg []byte, now time.Time) error {
 	s, err := split(msg)
 	if err != nil {

@@ -74,7 +74,7 @@ var classes = newRegistry("CLASS", map[uint16]string{1: "IN", 3: "CH", 4: "HS", 
 
 func (c Class) String() string { return classes.text(uint16(c)) }
 
-// ParseClass reads a class mnemonic or CLASS123.
+// ParseClass reads a class mnemonic or CLASS123. The error wraps ErrValue.
 func ParseClass(text string) (Class, error) {
 	v, ok := classes.value(text)
 	if !ok {
@@ -135,7 +135,7 @@ var opcodes = newRegistry("OPCODE", map[uint16]string{
 
 func (o Opcode) String() string { return opcodes.text(uint16(o)) }
 
-// ParseOpcode reads an opcode mnemonic or OPCODE3.
+// ParseOpcode reads an opcode mnemonic or OPCODE3. The error wraps ErrValue.
 func ParseOpcode(text string) (Opcode, error) {
 	v, ok := opcodes.value(text)
 	if !ok || v > 15 {

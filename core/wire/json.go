@@ -65,7 +65,7 @@ type optionJSON struct {
 	Text string `json:"text,omitempty"`
 }
 
-// MarshalJSON writes the message as RFC 8427 says.
+// MarshalJSON writes the message as RFC 8427 says. It has no error.
 func (m Message) MarshalJSON() ([]byte, error) {
 	f := m.Flags
 	j := messageJSON{
@@ -165,7 +165,7 @@ type recordJSON struct {
 	RDATAHEX *string `json:"RDATAHEX,omitempty"`
 }
 
-// MarshalJSON writes the record as RFC 8427 §2.2 says.
+// MarshalJSON writes the record as RFC 8427 §2.2 says. It has no error.
 func (r Record) MarshalJSON() ([]byte, error) {
 	j := recordJSON{
 		questionJSON{r.Name.String(), new(uint16(r.Type)), r.Type.String(), new(uint16(r.Class)), r.Class.String()},

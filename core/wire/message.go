@@ -340,7 +340,7 @@ func (m *Message) Append(dst []byte) ([]byte, error) {
 	return e.buf, nil
 }
 
-// Bytes is [Message.Append] to nothing.
+// Bytes is [Message.Append] to nothing. The error is as there.
 func (m *Message) Bytes() ([]byte, error) { return m.Append(make([]byte, 0, 512)) }
 
 // encoder writes a message. seen is a small hash table of the offsets at which

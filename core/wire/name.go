@@ -26,7 +26,7 @@ func ParseName(text string) (Name, error) {
 }
 
 // ParseNameIn is [ParseName], but a name without a final dot is relative to
-// origin, and "@" is origin itself.
+// origin, and "@" is origin itself. Errors are those of [ParseName].
 func ParseNameIn(text string, origin Name) (Name, error) {
 	var buf [maxName + 1]byte
 	wire, err := appendNameText(buf[:0], text, origin)
@@ -46,7 +46,8 @@ func MustParseName(text string) Name {
 	return name
 }
 
-// NameFromWire takes a whole uncompressed name in wire form, as [Name.Wire] gives.
+// NameFromWire takes a whole uncompressed name in wire form, as [Name.Wire] gives. The error
+// wraps ErrNameLong, ErrLabelLong or ErrPointer, or says that it ends too soon.
 func NameFromWire(wire string) (Name, error) {
 	end, err := skipName(wire, 0)
 	switch {
@@ -193,10 +194,11 @@ func (n Name) Spoken() string {
 	return "."
 }
 
-// MarshalText and UnmarshalText let a name stand in JSON and other text forms.
+// MarshalText and UnmarshalText let a name stand in JSON and other text forms. MarshalText has no
+// error.
 func (n Name) MarshalText() ([]byte, error) { return appendName(nil, n.wire), nil }
 
-// UnmarshalText reads the form that MarshalText gives.
+// UnmarshalText reads the form that MarshalText gives. The error is that of [ParseName].
 func (n *Name) UnmarshalText(b []byte) (err error) {
 	*n, err = ParseName(string(b))
 	return err
@@ -354,7 +356,7 @@ func compareFolded(a, b string) int {
 }
 
 // ReverseName returns the name under in-addr.arpa or ip6.arpa whose PTR record
-// names the address (RFC 1035 §3.5, RFC 3596 §2.5).
+// names the address (RFC 1035 §3.5, RFC 3596 §2.5). The error says that the text is no address.
 func ReverseName(address string) (Name, error) {
 	bytes, err := addressBytes(address)
 	if err != nil {

@@ -48,7 +48,7 @@ func (k *familiarName) read(msg []byte) (Hashes, int) {
 	return h, v.NameSize()
 }
 
-// View is [Read], with a look whether the name is a familiar one.
+// View is [Read], with a look whether the name is a familiar one. The error is as there.
 func (names *NameCache) View(msg []byte) (View, Hashes, error) {
 	if h, size := names.Read(msg); size > 0 {
 		return Named(msg, size), h, nil

@@ -172,7 +172,7 @@ type Record struct {
 }
 
 // ParseRecordData returns the RDATA for one line of text in master-file form,
-// names absolute.
+// names absolute. The error says which field is wrong and why.
 func ParseRecordData(t Type, c Class, text string) (string, error) {
 	list, err := splitWords(text)
 	if err != nil {

@@ -231,7 +231,7 @@ func (t Type) AsksForOthers() bool { return t >= IXFR && t <= ANY }
 
 func (t Type) String() string { return typeNames.text(uint16(t)) }
 
-// ParseType reads a mnemonic in any case, or TYPE123.
+// ParseType reads a mnemonic in any case, or TYPE123. The error wraps ErrUnknownType.
 func ParseType(text string) (Type, error) {
 	v, ok := typeNames.value(text)
 	if !ok {

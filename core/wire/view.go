@@ -128,7 +128,7 @@ func (v View) QClass() Class {
 	return Class(binary.BigEndian.Uint16(v.msg[headerSize+int(v.qname)+2:]))
 }
 
-// QName returns the first question's name; it allocates.
+// QName returns the first question's name; it allocates. The error is a *ParseError.
 func (v View) QName() (Name, error) {
 	if v.qname == 0 {
 		return Name{}, nil

@@ -38,7 +38,7 @@ type setKey struct {
 }
 
 // ReadContents takes in the records of a zone. Those below a delegation are left
-// out: they are not the zone's own word.
+// out: they are not the zone's own word. The error is that of the master file, or ErrLarge.
 func ReadContents(label string, zone wire.Name, records iter.Seq2[wire.Record, error]) (*ZoneContents, error) {
 	c := &ZoneContents{Label: label, sets: map[setKey][]wire.Record{}, cuts: map[wire.Name]bool{}}
 	for r, err := range records {

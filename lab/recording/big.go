@@ -59,7 +59,7 @@ func (d *due) Pop() any {
 
 // WriteBig writes a capture of that many packets, as pcapng or as pcap: clients of one
 // network that look up some thousand names at two resolvers, with questions and replies
-// in the order of their time. Seven million packets are about a gigabyte.
+// in the order of their time. Seven million packets are about a gigabyte. The error is that of w.
 func WriteBig(w io.Writer, packets int, pcapng bool) error {
 	out := bufio.NewWriterSize(w, 1<<20)
 	write := func(at int64, frame []byte) error { return writeRecord(out, at, frame) }

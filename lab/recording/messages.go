@@ -25,7 +25,8 @@ var signedAnswer = struct {
 	},
 }
 
-// SignedAnswer returns the message in signed-answer.dns.
+// SignedAnswer returns the message in signed-answer.dns. An error would be one of its own
+// constants.
 func SignedAnswer() ([]byte, error) {
 	m := wire.Message{ID: 0x2f1c, Flags: wire.QR | wire.RD | wire.RA | wire.AD}
 	name, typ, _ := strings.Cut(signedAnswer.question[0], " ")
@@ -53,7 +54,7 @@ func SignedAnswer() ([]byte, error) {
 }
 
 // BrokenAnswer returns the message in broken-answer.dns: the same, cut, and
-// with the length of an RDATA changed so that its fields do not fit.
+// with the length of an RDATA changed so that its fields do not fit. The error is as there.
 func BrokenAnswer() ([]byte, error) {
 	data, err := SignedAnswer()
 	if err != nil {

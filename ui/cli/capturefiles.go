@@ -152,11 +152,11 @@ func (a *app) readingProgress(o *conversation.Options, files *captureFiles) (sto
 		if size := files.size; size > 0 && offset <= size {
 			of = fmt.Sprintf(" of %d MB (%d %%)", size/1_000_000, 100*offset/size)
 		}
-		fmt.Fprintf(file, "\r\x1b[Kread %d MB%s", offset/1_000_000, of)
+		fmt.Fprintf(file, eraseLine+"read %d MB%s", offset/1_000_000, of)
 	}
 	return func() {
 		if shown {
-			fmt.Fprint(file, "\r\x1b[K")
+			fmt.Fprint(file, eraseLine)
 		}
 	}
 }

@@ -54,26 +54,16 @@ func usage(err error) error { return usageError{err} }
 // app is what the commands share: the options that mean the same everywhere,
 // and what they lead to.
 type app struct {
-	lab      bool
-	speed    float64
-	latency  time.Duration
-	path     string // of the lab
-	host     string // of the lab's machines
-	json     bool
-	bare     bool
-	wire     bool
-	colour   string
-	roots    string
-	wait     time.Duration
-	attempts int
+	labOptions
+	askOptions
+	showOptions
 	outputs
-
-	redact []string // names
-	args   []string // as typed
 	config
-	configFile string
-	class      wire.Class
 	question
+
+	args       []string // as typed
+	redact     []string // names
+	configFile string
 	helpFailed error // writing the help
 	begun      bool  // the command line was understood: what fails from here on is no mistake in it
 
@@ -84,6 +74,31 @@ type app struct {
 	simulation     *lab.Lab
 	names          int // that the run is about; 0 means 1
 	session        *exchange.Session
+}
+
+// labOptions are about the simulated internet.
+type labOptions struct {
+	lab     bool
+	speed   float64
+	latency time.Duration
+	path    string // the network that is asked through; "" for the technician's own
+	host    string // the machine that is acted as; "" for the technician's own
+}
+
+// askOptions are about every question that goes out.
+type askOptions struct {
+	roots    string
+	wait     time.Duration
+	attempts int
+	class    wire.Class
+}
+
+// showOptions are about what is shown, and how.
+type showOptions struct {
+	json   bool
+	bare   bool
+	wire   bool // the bytes of messages too
+	colour string
 }
 
 // Main runs the program and returns its exit code.
@@ -254,28 +269,34 @@ func (a *app) open() error {
 	}
 	client := &exchange.Client{Network: internet, Now: time.Now, Options: options, Budget: exchange.NewBudget(a.names)}
 	if a.lab {
-		simulation, err := lab.New(lab.Options{Speed: a.speed, Latency: a.latency, InMemory: true})
-		if err != nil {
+		if err := a.enterLab(client); err != nil {
 			return err
-		}
-		a.simulation = simulation
-		client.Network = simulation.Network()
-		if a.path != "" {
-			if client.Network, err = simulation.NetworkOver(a.path); err != nil {
-				return usage(fmt.Errorf("--lab-path: %w", err))
-			}
-		}
-		if !lab.HasMachine(a.host) {
-			return usage(fmt.Errorf("--lab-machine %q: %w", shorten(a.host), errMachine))
-		}
-		if client.Options.CAs == nil {
-			if client.Options.CAs, err = simulation.CAs(); err != nil {
-				return err
-			}
 		}
 	}
 	a.session = &exchange.Session{Client: client}
 	return a.openOutputs()
+}
+
+// enterLab has a client ask the simulated internet in place of the real one.
+func (a *app) enterLab(client *exchange.Client) error {
+	simulation, err := lab.New(lab.Options{Speed: a.speed, Latency: a.latency, InMemory: true})
+	if err != nil {
+		return err
+	}
+	a.simulation = simulation
+	client.Network = simulation.Network()
+	if a.path != "" {
+		if client.Network, err = simulation.NetworkOver(a.path); err != nil {
+			return usage(fmt.Errorf("--lab-path: %w", err))
+		}
+	}
+	if !lab.HasMachine(a.host) {
+		return usage(fmt.Errorf("--lab-machine %q: %w", shorten(a.host), errMachine))
+	}
+	if client.Options.CAs == nil {
+		client.Options.CAs, err = simulation.CAs()
+	}
+	return err
 }
 
 // maxWait is how long one attempt may take; more is a mistake.

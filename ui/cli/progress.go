@@ -5,6 +5,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"golang.org/x/term"
 
 	"unquil/core/diagnosis"
@@ -33,11 +35,11 @@ func (a *app) progress() (stop func()) {
 		for {
 			select {
 			case <-done:
-				fmt.Fprint(file, "\r\x1b[K")
+				fmt.Fprint(file, eraseLine)
 				return
 			case <-ticker.C:
 				begun, ended := a.session.Progress()
-				fmt.Fprintf(file, "\r\x1b[Kasked %d, waiting for %d", begun, begun-ended)
+				fmt.Fprintf(file, eraseLine+"asked %d, waiting for %d", begun, begun-ended)
 			}
 		}
 	}()
@@ -71,3 +73,6 @@ func (a *app) checks(cases int) (watch func([]diagnosis.Check), stop func()) {
 		live.Clear()
 	}
 }
+
+// eraseLine takes the line of progress away.
+const eraseLine = "\r" + ansi.EraseLineRight

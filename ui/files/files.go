@@ -52,7 +52,8 @@ type input struct {
 }
 
 // Open opens a file to read it; "-" is standard input. From now on it is an input: no
-// output takes its place, and none is readable by more people than it is.
+// output takes its place, and none is readable by more people than it is. The error is the
+// system's, or ErrFolder.
 func (f *Files) Open(path string) (*os.File, error) { return f.open(path, true) }
 
 func (f *Files) open(path string, private bool) (file *os.File, err error) {
@@ -107,7 +108,8 @@ func (f *Files) Read(path string, most int64) ([]byte, error) {
 	return text, err
 }
 
-// Scratch is a folder of this run for temporary files, which Close removes.
+// Scratch is a folder of this run for temporary files, which Close removes. The error is the
+// system's.
 func (f *Files) Scratch() (string, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -125,7 +127,7 @@ func (f *Files) Scratch() (string, error) {
 }
 
 // ScratchFile makes a temporary file, which is gone when it is closed, and at the latest when
-// the run ends.
+// the run ends. The error is the system's.
 func (f *Files) ScratchFile() (*Temporary, error) {
 	folder, err := f.Scratch()
 	if err != nil {

@@ -105,11 +105,12 @@ func (o *Output) remove() {
 	}
 }
 
-// Commit puts the output in place, whole and on the disk.
+// Commit puts the output in place, whole and on the disk. The error is the system's; what stood
+// there stays then.
 func (o *Output) Commit() error { return o.commit(o.target) }
 
 // CommitAs puts the output in place under another name in the same folder, which
-// [Files.Free] said is free.
+// [Files.Free] said is free. Errors are as there.
 func (o *Output) CommitAs(name string) error {
 	return o.commit(target{path: filepath.Join(filepath.Dir(o.target.path), filepath.Base(name))})
 }

@@ -43,24 +43,13 @@ func (v *View) Clients(o *conversation.Overview) {
 }
 
 func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted int) {
-	widths := []int{7, 7, 8, 8, 8, 8, 8}
-	first := v.width - 2 - 8
-	for _, w := range widths {
-		first -= w
+	columns := []column{{title: title, width: v.width}, {"asked", 7, true}, {"failed", 7, true}, {"no name", 8, true}, {peers, 8, true}, {"median", 8, true}, {"95th", 8, true}, {"longest", 8, true}, {"  1 ms–3 s", 10, false}}
+	for _, c := range columns[1:] {
+		columns[0].width -= c.width
 	}
-	first = max(first, 16)
-	line := func(key string, words []string, bar string) {
-		if ansi.StringWidth(key) >= first { // on a line of its own
-			v.line(cut(key, v.width))
-			key = ""
-		}
-		text := pad(key, first)
-		for i, w := range widths {
-			text += strings.Repeat(" ", max(w-ansi.StringWidth(words[i]), 0)) + words[i]
-		}
-		v.line(text, "  ", bar)
-	}
-	line(quiet.Render(title), []string{quiet.Render("asked"), quiet.Render("failed"), quiet.Render("no name"), quiet.Render(peers), quiet.Render("median"), quiet.Render("95th"), quiet.Render("longest")}, quiet.Render("1 ms–3 s"))
+	columns[0].width = max(columns[0].width, 16)
+	cells := [][]string{titles(columns)}
+	above := map[int]string{} // keys that have a line of their own, by the row below
 	var caches []string
 	for _, r := range rows[:min(len(rows), maxDrawn)] {
 		s := r.Stat
@@ -72,7 +61,7 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		bar := ""
 		if s.Latency.Count() > 0 {
 			words[4], words[5], words[6] = wording.Span(s.Latency.Quantile(50)), wording.Span(s.Latency.Quantile(95)), wording.Span(s.Latency.Max)
-			bar = latencyBars(s.Latency.Bars())
+			bar = "  " + latencyBars(s.Latency.Bars())
 		}
 		if s.HasCache() {
 			caches = append(caches, r.Key)
@@ -81,7 +70,16 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		if r.Host != "" {
 			key += " " + r.Host
 		}
-		line(key, words, bar)
+		if ansi.StringWidth(key) >= columns[0].width {
+			above[len(cells)], key = key, ""
+		}
+		cells = append(cells, append(append([]string{key}, words...), bar))
+	}
+	for i, line := range grid(columns, cells) {
+		if key := above[i]; key != "" {
+			v.line(cut(key, v.width))
+		}
+		v.line(line)
 	}
 	v.rest(len(rows)-min(len(rows), maxDrawn), title+"s")
 	if len(caches) > 0 {

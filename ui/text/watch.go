@@ -8,6 +8,8 @@ import (
 	"unquil/core/comparison"
 	"unquil/core/probe"
 	"unquil/core/wording"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // Event draws one change as a line, with the time of the clock that TTLs run by.
@@ -35,31 +37,21 @@ func (v *View) NewLive() *Live { return &Live{view: v} }
 // Draw draws the table over the one before.
 func (l *Live) Draw(title string, tracks []*comparison.Track, now time.Time) {
 	if l.lines > 0 {
-		l.view.raw(fmt.Sprintf("\x1b[%dA\x1b[J", l.lines))
+		l.view.raw(ansi.CursorUp(l.lines) + ansi.EraseScreenBelow)
 	}
 	l.lines = l.view.table(title, tracks, now)
 }
 
 // table draws a row a resolver and returns how many lines it took.
 func (v *View) table(title string, tracks []*comparison.Track, now time.Time) int {
-	widest, lines := len("resolver"), 0
+	widest := len("resolver")
 	says := len("says")
 	for _, t := range tracks {
 		widest, says = max(widest, len(t.Server.Name())), max(says, len(t.Says))
 	}
 	widest, says = min(widest, 24), min(says, max(v.width-widest-50, 16))
-	row := func(columns ...string) {
-		text := ""
-		for i, width := range []int{widest + 2, says + 2, 20, 12, 8} {
-			text += pad(cut(columns[i], width-1), width)
-		}
-		v.line("  ", text)
-		lines++
-	}
-	v.line(subject.Render(title))
-	v.line()
-	lines += 2
-	row(quiet.Render("resolver"), quiet.Render("says"), quiet.Render("left"), quiet.Render("fetched"), quiet.Render("changes"))
+	columns := []column{{title: "resolver", width: widest + 2}, {title: "says", width: says + 2}, {title: "left", width: 20}, {title: "fetched", width: 12}, {title: "changes", width: 8}}
+	cells := [][]string{titles(columns)}
 	for _, t := range tracks {
 		left, fetched := "", "not seen"
 		if ends := t.Ends(); !ends.IsZero() {
@@ -75,9 +67,14 @@ func (v *View) table(title string, tracks []*comparison.Track, now time.Time) in
 		if !t.Outcome.Good() {
 			answer = severe["fault"].Render(answer)
 		}
-		row(t.Server.Name(), answer, left, fetched, fmt.Sprint(t.Changes))
+		cells = append(cells, []string{cut(t.Server.Name(), widest+1), cut(answer, says+1), left, fetched, fmt.Sprint(t.Changes)})
 	}
-	return lines
+	v.line(subject.Render(title))
+	v.line()
+	for _, line := range grid(columns, cells) {
+		v.line("  ", line)
+	}
+	return 2 + len(cells)
 }
 
 // Watched draws how watching ended: whether what was waited for came about, and

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"unquil/core/diagnosis"
 	"unquil/core/finding"
@@ -140,7 +141,7 @@ func (l *Live) Checks(checks []diagnosis.Check) {
 // Clear takes away what was drawn.
 func (l *Live) Clear() {
 	if l.lines > 0 {
-		l.view.raw(fmt.Sprintf("\x1b[%dA\x1b[J", l.lines))
+		l.view.raw(ansi.CursorUp(l.lines) + ansi.EraseScreenBelow)
 	}
 	l.lines = 0
 }

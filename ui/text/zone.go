@@ -1,6 +1,7 @@
 package text
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -23,18 +24,22 @@ func (v *View) Zone(z *probe.Zone) {
 		v.row("asked for", found)
 	}
 	v.line()
-	columns := serverColumns(z.States)
-	v.columns(columns, func(c column) string { return quiet.Render(c.title) })
-	for _, s := range serverRows(z) {
+	columns, servers := serverColumns(z.States), serverRows(z)
+	cells := [][]string{titles(columns)}
+	for _, s := range servers {
+		row := make([]string, len(columns))
+		for i, c := range columns {
+			row[i] = s.words[c.title]
+		}
+		cells = append(cells, row)
+	}
+	lines := grid(columns, cells)
+	v.line("    ", lines[0])
+	for i, s := range servers {
 		if s.title != "" {
 			v.line("  ", s.title)
 		}
-		switch {
-		case s.words != nil:
-			v.columns(columns, func(c column) string { return s.words[c.title] })
-		default:
-			v.line("    ", s.why)
-		}
+		v.line("    ", cmp.Or(s.why, lines[i+1]))
 		if s.calls != "" {
 			v.line("    ", quiet.Render(cut("calls itself "+s.calls, v.width-4)))
 		}
@@ -75,20 +80,11 @@ func serverColumns(states []*zonecare.State) []column {
 	for _, s := range states {
 		widest = max(widest, len(s.Address.String()))
 	}
-	columns := []column{{"address", widest + 2}, {"serial", 11}, {"TCP", 5}, {"EDNS", 6}, {"recursion", 10}}
+	columns := []column{{title: "address", width: widest + 2}, {title: "serial", width: 11}, {title: "TCP", width: 5}, {title: "EDNS", width: 6}, {title: "recursion", width: 10}}
 	if slices.ContainsFunc(states, func(s *zonecare.State) bool { return s.Transfer != nil }) {
-		columns = append(columns, column{"transfer", 9})
+		columns = append(columns, column{title: "transfer", width: 9})
 	}
-	return append(columns, column{"time", 8})
-}
-
-// columns draws one line of a table.
-func (v *View) columns(columns []column, word func(column) string) {
-	text := "    "
-	for _, c := range columns {
-		text += pad(word(c), c.width)
-	}
-	v.line(text)
+	return append(columns, column{title: "time", width: 8})
 }
 
 // serverRow is one address of a server, ready to be drawn.
@@ -148,11 +144,6 @@ func (v *View) against(held []zonecare.Held) {
 	if !whole {
 		v.flow("", 2, "names that are not in the file can only be seen with a transfer (--try-transfer)", quiet)
 	}
-}
-
-type column struct {
-	title string
-	width int
 }
 
 // serverWords is one server's row by column: how it is set up, or that it does not
