@@ -99,8 +99,8 @@ func (c *Filter) matches(p *Transaction) bool {
 	case !in(c.Clients, p.Client().Addr()), !in(c.Servers, p.Server().Addr()),
 		len(c.Types) > 0 && !slices.Contains(c.Types, p.View().QType()),
 		len(c.Outcomes) > 0 && !slices.Contains(c.Outcomes, p.Outcome()),
-		c.ID != nil && p.open().id != *c.ID,
-		c.Slower > 0 && p.Waited() < c.Slower && p.answered, c.Slower > 0 && !p.answered,
+		c.ID != nil && p.unpackQuestion().id != *c.ID,
+		c.Slower > 0 && p.Waited() < c.Slower && p.answered(), c.Slower > 0 && !p.answered(),
 		!c.From.IsZero() && sent < c.From.UnixNano(), !c.To.IsZero() && sent > c.To.UnixNano(),
 		c.Finding != "" && !slices.Contains(p.Codes, c.Finding):
 		return false
@@ -134,10 +134,10 @@ func (p *Transaction) fields(name string) Fields {
 	f := Fields{
 		Number: p.Number, Time: float64(p.First.At) / 1e9, Client: p.Client().Addr().String(), Server: p.Server().Addr().String(), Port: int(p.Server().Port()),
 		Name: name, Type: p.View().QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
-		Attempts: p.Asked(), ID: int(p.open().id), Transport: string(p.transport()),
+		Attempts: p.Asked(), ID: int(p.unpackQuestion().id), Transport: string(p.transport()),
 	}
-	if p.answered {
-		reply := p.replied()
+	if p.answered() {
+		reply := p.unpackReply()
 		f.Size = len(reply.Bytes())
 		f.RCode, f.Authority = reply.Flags().RCode().String(), reply.Flags().Has(wire.AA)
 		e := p.Exchange()

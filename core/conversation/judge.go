@@ -128,7 +128,7 @@ func (o *Overview) judgeRepeats(p *Transaction, _ *Stat) {
 
 // judgeTimes tells of a reply that came late or took long, and of one that another contradicts.
 func (o *Overview) judgeTimes(p *Transaction, server *Stat) {
-	if !p.answered {
+	if !p.answered() {
 		return
 	}
 	rel, took := p.Related(), p.Took()

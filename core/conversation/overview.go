@@ -231,7 +231,7 @@ func (o *Overview) add(p *Transaction) {
 	if asker.missing != nil || p.kind == exchange.UsualNoName {
 		o.missingNames(p, asker)
 	}
-	if p.answered {
+	if p.answered() {
 		o.answers(p, server)
 	}
 	if o.options.Choose != nil {

@@ -41,11 +41,10 @@ type Transaction struct {
 	hops           uint8
 	kind           exchange.Usual
 	tcp            bool
-	answered       bool
+	state          state
 	ages           bool // the reply may come out of a cache
-	emitted        bool // it was taken up again: [Pairer.Revised]
 	Cut            bool // the capture holds less of the reply than was sent
-	Number         int  // of the question, from 1, in the order of the capture; 0 of one that is not in use
+	Number         int  // of the question, from 1, in the order of the capture
 
 	First          Try
 	Received       int64 // nanoseconds since 1970 UTC
@@ -71,6 +70,19 @@ type Transaction struct {
 	reply    wire.View
 	kept     []byte // what it views, where that is the pair's own
 }
+
+// state is how far an exchange has come.
+type state uint8
+
+const (
+	free    state = iota // the transaction is in no use, though tables may still hold it
+	waiting              // for a reply
+	replied              // a reply came; more may come
+	revived              // as replied, of one that was emitted and of which more has come: it holds no reply
+)
+
+// answered reports whether a reply came.
+func (p *Transaction) answered() bool { return p.state >= replied }
 
 // Ties are what an exchange has to do with others, and with packets beside its own.
 type Ties struct {
@@ -127,7 +139,7 @@ func (p *Transaction) Half() Half {
 }
 
 func (p *Transaction) asHalf() Half {
-	return Half{p.Number, p.answered && p.Outcome().Good(), p.Waited()}
+	return Half{p.Number, p.answered() && p.Outcome().Good(), p.Waited()}
 }
 
 // part ends the tie to the sibling, which keeps what there is to know.
@@ -155,16 +167,16 @@ type Try struct {
 
 // reset makes the pair ready for another question. What that sets anew is left.
 func (p *Transaction) reset() {
-	p.answered, p.ages, p.emitted, p.Cut, p.kind, p.opened = false, false, false, false, exchange.Unusual, false
+	p.state, p.ages, p.Cut, p.kind, p.opened = free, false, false, exchange.Unusual, false
 	p.Number, p.Received, p.ReceivedIn, p.half = 0, 0, 0, Half{}
 	if p.outcome != "" || p.Torn || p.told != 0 || len(p.Codes) > 0 {
 		p.outcome, p.Torn, p.told, p.Codes = "", false, 0, p.Codes[:0]
 	}
 }
 
-// open is the envelope of the question, which is taken to the pair when somebody looks
+// unpackQuestion is the envelope of the question, which is taken to the pair when somebody looks
 // at it first: nobody does at nearly all of a busy capture.
-func (p *Transaction) open() *envelope {
+func (p *Transaction) unpackQuestion() *envelope {
 	if p.from != nil && !p.opened {
 		p.envelope, p.opened = p.from.of(p.asked), true
 	}
@@ -172,13 +184,13 @@ func (p *Transaction) open() *envelope {
 }
 
 // Client is who asked.
-func (p *Transaction) Client() capture.Endpoint { return p.open().Client }
+func (p *Transaction) Client() capture.Endpoint { return p.unpackQuestion().Client }
 
 // Server is who was asked.
-func (p *Transaction) Server() capture.Endpoint { return p.open().Server }
+func (p *Transaction) Server() capture.Endpoint { return p.unpackQuestion().Server }
 
 // View is the question's message in place.
-func (p *Transaction) View() wire.View { return p.open().message }
+func (p *Transaction) View() wire.View { return p.unpackQuestion().message }
 
 // NameHash is the hash of the name asked for, letter case aside: another one each run.
 func (p *Transaction) NameHash() uint64 { return p.name }
@@ -193,14 +205,14 @@ func HashName(name wire.Name) uint64 {
 
 // ReplyView is the reply's message in place; ok is false without one.
 func (p *Transaction) ReplyView() (v wire.View, ok bool) {
-	if !p.answered {
+	if !p.answered() {
 		return wire.View{}, false
 	}
-	return p.replied(), true
+	return p.unpackReply(), true
 }
 
-// replied is the reply's message in place; nothing of one that was emitted before.
-func (p *Transaction) replied() wire.View {
+// unpackReply is the reply's message in place; nothing of one that was emitted before.
+func (p *Transaction) unpackReply() wire.View {
 	if p.gotFrom != nil {
 		p.reply, p.gotFrom = p.gotFrom.of(p.got).message, nil
 	}
@@ -209,10 +221,10 @@ func (p *Transaction) replied() wire.View {
 
 // bytes is how many bytes both messages have.
 func (p *Transaction) bytes() int {
-	if !p.answered {
+	if !p.answered() {
 		return len(p.View().Bytes())
 	}
-	return len(p.View().Bytes()) + len(p.replied().Bytes())
+	return len(p.View().Bytes()) + len(p.unpackReply().Bytes())
 }
 
 // Outcome is how the exchange ended.
@@ -252,7 +264,7 @@ func (p *Transaction) last() Try {
 // Took is the time from the question to the reply; 0 without one. What was asked
 // again counts from the last time before the reply.
 func (p *Transaction) Took() time.Duration {
-	if !p.answered {
+	if !p.answered() {
 		return 0
 	}
 	last := p.First.At
@@ -278,7 +290,7 @@ func (p *Transaction) Lasted() time.Duration {
 
 // Waited is the time from the first question to the reply; 0 without one.
 func (p *Transaction) Waited() time.Duration {
-	if !p.answered {
+	if !p.answered() {
 		return 0
 	}
 	return time.Duration(p.Received - p.First.At)
@@ -312,9 +324,9 @@ func (p *Transaction) Exchange() exchange.Exchange {
 			at = i
 		}
 	}
-	if p.answered {
+	if p.answered() {
 		last := &e.Attempts[at]
-		last.Reply = bytes.Clone(p.replied().Bytes())
+		last.Reply = bytes.Clone(p.unpackReply().Bytes())
 		last.Received, last.ReceivedIn = time.Unix(0, p.Received).UTC(), p.ReceivedIn
 		m, err := wire.ReadMessage(last.Reply)
 		e.Reply, e.Err = &m, err

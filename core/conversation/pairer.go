@@ -125,14 +125,14 @@ func (p *pairer) asked(m *capturedMessage, from *envelopes, at place) {
 func (p *pairer) pairOf(slot *pairSlot, m *capturedMessage, from *envelopes, at place) *Transaction {
 	pair := p.fresh()
 	pair.hash, pair.name, pair.client, pair.server = m.hash, m.name, m.client, m.server
-	pair.tcp, pair.from, pair.asked = m.is(isTCP), from, at
+	pair.tcp, pair.from, pair.asked, pair.state = m.is(isTCP), from, at, waiting
 	p.pairs.add(pair, slot)
 	return pair
 }
 
 // keep makes the envelope the pair's own, with a copy of the bytes that it speaks of.
 func (p *Transaction) keep() {
-	e := p.open()
+	e := p.unpackQuestion()
 	message := e.message.Bytes()
 	e.message = e.message.Over(append(p.room, message[:min(len(message), maxQuery)]...))
 	p.room = e.message.Bytes()[:0]
@@ -186,16 +186,16 @@ func (p *pairer) replied(m *capturedMessage, from *envelopes, at place) {
 			}
 		}
 	}
-	if pair.answered && pair.isTransfer() {
+	if pair.answered() && pair.isTransfer() {
 		p.goesOn(pair, m)
 		return
 	}
-	if pair.answered {
+	if pair.answered() {
 		p.repliedAgain(pair, m, from.of(at).message)
 		return
 	}
 	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.At, m.Number, m.is(isCut), m.is(isTorn)
-	pair.kind, pair.says, pair.ttl, pair.ages, pair.answered = m.kind, m.says, m.detail, m.is(isAging), true
+	pair.kind, pair.says, pair.ttl, pair.ages, pair.state = m.kind, m.says, m.detail, m.is(isAging), replied
 	pair.gotFrom, pair.got = from, at
 	if m.kind == exchange.Unusual {
 		pair.outcome = from.of(at).outcome
@@ -215,7 +215,7 @@ func (p *Transaction) isTransfer() bool { return p.of.IsTransfer() && p.tcp }
 func (p *pairer) transfer(e *envelope) *Transaction {
 	n := 0
 	for pair := p.done.head.previous; pair != &p.done.head && n < maxNewest; pair = pair.previous {
-		if n++; pair.isTransfer() && pair.Client() == e.Client && pair.Server() == e.Server && pair.open().id == e.id {
+		if n++; pair.isTransfer() && pair.Client() == e.Client && pair.Server() == e.Server && pair.unpackQuestion().id == e.id {
 			return pair
 		}
 	}
@@ -232,7 +232,7 @@ func (p *pairer) goesOn(pair *Transaction, m *capturedMessage) {
 
 // remember keeps an answered exchange whole, and the oldest makes room where there is none.
 func (p *pairer) remember(pair *Transaction) {
-	reply := pair.replied()
+	reply := pair.unpackReply()
 	if pair.from != nil {
 		pair.keep()
 	}
@@ -255,7 +255,7 @@ func (p *pairer) remember(pair *Transaction) {
 // answers: a server that could not read it need not repeat it.
 func (p *pairer) unquestioned(id uint16, client, server capture.Endpoint, at int64) *Transaction {
 	for pair := range p.newest(at) {
-		if e := pair.open(); e.id == id && e.Client == client && e.Server == server {
+		if e := pair.unpackQuestion(); e.id == id && e.Client == client && e.Server == server {
 			return pair
 		}
 	}
@@ -282,14 +282,14 @@ func (p *pairer) newest(at int64) iter.Seq[*Transaction] {
 // repliedAgain is a reply to a question that has one: captured twice, an answer to
 // a question that was sent twice, or one that says something else.
 func (p *pairer) repliedAgain(pair *Transaction, m *capturedMessage, reply wire.View) {
-	if bytes.Equal(pair.replied().Bytes(), reply.Bytes()) || pair.emitted && pair.says == m.says {
+	if bytes.Equal(pair.unpackReply().Bytes(), reply.Bytes()) || pair.state == revived && pair.says == m.says {
 		if m.At-pair.Received <= oneMoment {
 			p.Duplicates++
 		}
 		return
 	}
 	// Of one that was emitted the reply is not there any more, but what it said.
-	if !pair.Related().differs && pair.says != cutShort && m.says != cutShort && (pair.says != m.says || pair.replied().AnswerSum() != reply.AnswerSum()) {
+	if !pair.Related().differs && pair.says != cutShort && m.says != cutShort && (pair.says != m.says || pair.unpackReply().AnswerSum() != reply.AnswerSum()) {
 		r := p.related(pair)
 		r.OtherIn, r.differs = m.Number, true
 	}
@@ -299,7 +299,7 @@ func (p *pairer) repliedAgain(pair *Transaction, m *capturedMessage, reply wire.
 func (p *pairer) unsolicited(m *capturedMessage, e *envelope) {
 	question := e.message.Hashes().Question
 	fits := p.wanted[(question^m.client)%buckets]
-	if fits != nil && (fits.Number == 0 || fits.answered || fits.question != question || fits.client != m.client) {
+	if fits != nil && (fits.state == free || fits.answered() || fits.question != question || fits.client != m.client) {
 		fits = nil
 	}
 	if fits != nil {
@@ -323,7 +323,7 @@ func (p *pairer) CutReply(packet *capture.Packet) {
 // Forbidden takes an ICMP error that quotes a packet of a question.
 func (p *pairer) Forbidden(packet *capture.Packet) {
 	for pair := range p.newest(packet.At) {
-		if e := pair.open(); e.Client == packet.From && e.Server == packet.To && pair.Related().Forbidden == nil &&
+		if e := pair.unpackQuestion(); e.Client == packet.From && e.Server == packet.To && pair.Related().Forbidden == nil &&
 			(len(packet.Payload) < 2 || binary.BigEndian.Uint16(packet.Payload) == e.id) {
 			r := p.related(pair)
 			r.Forbidden, r.ReportIn = packet.Report, packet.Number
@@ -356,7 +356,7 @@ func (p *pairer) expire(now int64) {
 
 func (p *pairer) finish(pair *Transaction) {
 	p.pairs.remove(pair)
-	if pair.answered {
+	if pair.answered() {
 		if pair.outcome == exchange.Truncated && !pair.Related().After.TCP {
 			p.related(pair).Connection = p.connections.after(pair, p.now)
 		}
@@ -369,7 +369,7 @@ func (p *pairer) finish(pair *Transaction) {
 	if r := pair.rel; r != nil && r.Copies > 0 && !pair.Looped() {
 		p.Duplicates += r.Copies
 	}
-	if !pair.emitted {
+	if pair.state != revived {
 		p.Emit(pair)
 	} else if p.Revised != nil && pair.rel != nil {
 		p.Revised(pair)

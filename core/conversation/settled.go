@@ -84,7 +84,7 @@ func (p *pairer) leave(pair *Transaction, t told) {
 	s := &all.ring[at%marks]
 	s.hash, s.sent, s.ended, s.number, s.packet, s.last = pair.hash, pair.First.At, pair.Received, pair.Number, pair.First.Packet, pair.ReceivedIn
 	s.says, s.of, s.hops, s.told = pair.says, pair.of, pair.hops, t
-	if (pair.of == wire.A || pair.of == wire.AAAA) && pair.sibling == nil && pair.half.Number == 0 && !pair.emitted {
+	if (pair.of == wire.A || pair.of == wire.AAAA) && pair.sibling == nil && pair.half.Number == 0 && pair.state != revived {
 		s.good = pair.Outcome().Good()
 		all.halves[pair.about] = settledHalf{halfKey(pair), at}
 	}
@@ -135,7 +135,7 @@ func (p *pairer) revive(slot *pairSlot, m *capturedMessage, from *envelopes, at 
 	}
 	pair := p.pairOf(slot, m, from, at)
 	pair.Number, pair.hops, pair.First = s.number, s.hops, Try{s.packet, s.sent}
-	pair.Received, pair.ReceivedIn, pair.says, pair.answered, pair.emitted, pair.told = s.ended, s.last, s.says, true, true, s.told
+	pair.Received, pair.ReceivedIn, pair.says, pair.state, pair.told = s.ended, s.last, s.says, revived, s.told
 	pair.about, pair.question, pair.of, pair.size = 0, 0, s.of, 0
 	pair.gotFrom, pair.reply = nil, wire.View{}
 	pair.keep()

@@ -172,7 +172,7 @@ func entryOf(p *Transaction) entry {
 	case p.Outcome().Failed():
 		e.how = failed
 	}
-	if p.answered {
+	if p.answered() {
 		e.took = p.Took()
 		e.bucket = bucketOf(e.took)
 	}
