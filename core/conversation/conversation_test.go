@@ -381,7 +381,7 @@ func TestReadingAllocatesNothingForAPacket(t *testing.T) {
 // bigFile is a capture of that many packets.
 func bigFile(t testing.TB, packets int) []byte {
 	var buf bytes.Buffer
-	require.NoError(t, recording.WriteBig(&buf, packets, false))
+	require.NoError(t, recording.WriteBig(&buf, packets, recording.Pcap))
 	return buf.Bytes()
 }
 

@@ -227,7 +227,7 @@ func (r *round) judgeTargets(ctx context.Context) {
 		saw = "the name resolves back to the address"
 		reversal := probe.Reversal{Address: r.Address, Name: r.Name, Exchange: lead[0]}
 		r.LeadBack(ctx, &reversal)
-		found = reversal.Found(true)
+		found = reversal.Found(probe.OnItsOwn)
 	} else {
 		_, found = r.Follow(ctx, lead)
 	}

@@ -43,12 +43,21 @@ func (c *Compared) AllFindings() []finding.Finding {
 	return all
 }
 
-// Compare asks all resolvers all questions at once. With ownServers it also
+// Whom says who is asked in a comparison.
+type Whom uint8
+
+// Resolvers alone, or with the zone's own servers, which say what is right.
+const (
+	ResolversAlone Whom = iota
+	ResolversAndZone
+)
+
+// Compare asks all resolvers all questions at once. With ResolversAndZone it also
 // walks to the zone's own servers and holds the resolvers against them.
-func (p Prober) Compare(ctx context.Context, resolvers []exchange.Server, questions []wire.Question, ownServers bool) []Compared {
+func (p Prober) Compare(ctx context.Context, resolvers []exchange.Server, questions []wire.Question, whom Whom) []Compared {
 	var wait sync.WaitGroup
 	results := make([]Compared, len(questions))
-	if ownServers {
+	if whom == ResolversAndZone {
 		for i, q := range questions {
 			wait.Go(func() {
 				walker := delegation.Walker{Session: p.Session, Roots: p.Roots}

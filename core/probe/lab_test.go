@@ -115,7 +115,7 @@ func TestReverse(t *testing.T) {
 	p, l := labtest.Prober(t)
 	addresses := slices.Values([]netip.Addr{netip.MustParseAddr("203.0.113.120"), netip.MustParseAddr("203.0.113.99"), netip.MustParseAddr("203.0.113.80")})
 	var lines []string
-	p.Reverse(t.Context(), labtest.Resolver(t, l, "isp"), addresses, true, func(r probe.Reversal, found []finding.Finding) bool {
+	p.Reverse(t.Context(), labtest.Resolver(t, l, "isp"), addresses, probe.OnItsOwn, func(r probe.Reversal, found []finding.Finding) bool {
 		line := r.Address.String()
 		for _, n := range r.Names {
 			line += fmt.Sprintf(" %s %t", n.Name.Spoken(), n.LeadsBack)

@@ -27,11 +27,20 @@ type Returned struct {
 	LeadsBack bool
 }
 
+// Interest says why an address is looked up.
+type Interest uint8
+
+// An address of a range may have no name; one that was named on its own should.
+const (
+	InRange Interest = iota
+	OnItsOwn
+)
+
 // Reverse looks up the names of addresses, and the addresses of those names. It
-// yields a Reversal for each address, in order. alone says that the addresses
+// yields a Reversal for each address, in order. interest says whether the addresses
 // were named one by one: then one without a name is a concern, and in a whole
 // range it is none.
-func (p Prober) Reverse(ctx context.Context, server exchange.Server, addresses iter.Seq[netip.Addr], alone bool, yield func(Reversal, []finding.Finding) bool) {
+func (p Prober) Reverse(ctx context.Context, server exchange.Server, addresses iter.Seq[netip.Addr], interest Interest, yield func(Reversal, []finding.Finding) bool) {
 	requests := func(yield func(exchange.Request) bool) {
 		for a := range addresses {
 			name, err := wire.ReverseName(a.String())
@@ -49,7 +58,7 @@ func (p Prober) Reverse(ctx context.Context, server exchange.Server, addresses i
 		address, _ := next()
 		r := Reversal{Address: address, Name: e.Question.Name, Exchange: e}
 		p.LeadBack(ctx, &r)
-		return yield(r, r.Found(alone))
+		return yield(r, r.Found(interest))
 	})
 }
 
@@ -79,10 +88,10 @@ func (p Prober) LeadBack(ctx context.Context, r *Reversal) {
 	}
 }
 
-func (r *Reversal) Found(alone bool) []finding.Finding {
+func (r *Reversal) Found(interest Interest) []finding.Finding {
 	about := finding.About{Name: r.Name.String(), Type: "PTR", Server: r.Exchange.Server.Name(), Address: r.Address.String()}
 	if r.Exchange.Outcome == exchange.NoName || r.Exchange.Outcome == exchange.NoData {
-		if !alone {
+		if interest == InRange {
 			return nil // most addresses of a range have none, and need none
 		}
 		return []finding.Finding{finding.New(finding.ReverseMissing, finding.Concern, about, fmt.Sprintf("%s has no reverse name.", r.Address), r.Exchange.Number)}

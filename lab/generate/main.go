@@ -33,7 +33,11 @@ func run(args []string) error {
 			return err
 		}
 		defer file.Close()
-		return recording.WriteBig(file, packets, filepath.Ext(args[2]) == ".pcapng")
+		form := recording.Pcap
+		if filepath.Ext(args[2]) == ".pcapng" {
+			form = recording.Pcapng
+		}
+		return recording.WriteBig(file, packets, form)
 	case len(args) == 1:
 		for name, make := range recording.Files {
 			content, err := make()

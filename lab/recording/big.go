@@ -57,13 +57,22 @@ func (d *due) Pop() any {
 	return last
 }
 
+// Form is a format of capture files.
+type Form uint8
+
+// The formats.
+const (
+	Pcap Form = iota
+	Pcapng
+)
+
 // WriteBig writes a capture of that many packets, as pcapng or as pcap: clients of one
 // network that look up some thousand names at two resolvers, with questions and replies
 // in the order of their time. Seven million packets are about a gigabyte. The error is that of w.
-func WriteBig(w io.Writer, packets int, pcapng bool) error {
+func WriteBig(w io.Writer, packets int, form Form) error {
 	out := bufio.NewWriterSize(w, 1<<20)
 	write := func(at int64, frame []byte) error { return writeRecord(out, at, frame) }
-	if pcapng {
+	if form == Pcapng {
 		blocks, err := capture.NewWriter(out, capture.Ethernet)
 		if err != nil {
 			return err

@@ -24,9 +24,9 @@ func TestCapturesAreWhatTheGeneratorWrites(t *testing.T) {
 // A large file is what was asked for, in either form: that many packets in the order of
 // their time, as large as packets with messages are.
 func TestWriteBig(t *testing.T) {
-	for pcapng, each := range map[bool]float64{false: 150, true: 168} {
+	for form, each := range map[Form]float64{Pcap: 150, Pcapng: 168} {
 		var file bytes.Buffer
-		require.NoError(t, WriteBig(&file, 20_000, pcapng))
+		require.NoError(t, WriteBig(&file, 20_000, form))
 		assert.InDelta(t, each, float64(file.Len())/20_000, 10, "bytes a packet, with the file's own")
 		r, err := capture.NewReader(&file)
 		require.NoError(t, err)

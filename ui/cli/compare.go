@@ -28,8 +28,12 @@ func newCompare(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			whom := probe.ResolversAlone
+			if own {
+				whom = probe.ResolversAndZone
+			}
 			stop := a.progress()
-			results := prober.Compare(cmd.Context(), servers, asked, own)
+			results := prober.Compare(cmd.Context(), servers, asked, whom)
 			stop()
 			found := findingsOf(results)
 			if err := a.keepSession(); err != nil {

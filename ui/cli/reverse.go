@@ -32,8 +32,12 @@ func newReverse(a *app) *cobra.Command {
 			}
 			var found []finding.Finding
 			var reversals []probe.Reversal
+			interest := probe.InRange
+			if alone {
+				interest = probe.OnItsOwn
+			}
 			stop := a.progress()
-			prober.Reverse(cmd.Context(), servers[0], each(ranges), alone, func(r probe.Reversal, f []finding.Finding) bool {
+			prober.Reverse(cmd.Context(), servers[0], each(ranges), interest, func(r probe.Reversal, f []finding.Finding) bool {
 				reversals, found = append(reversals, r), append(found, f...)
 				return true
 			})
