@@ -128,7 +128,7 @@ func TestPaths(t *testing.T) {
 			all := append(append([]sent{}, walk...), tt.end...)
 			o, err := Read(t.Context(), []*capture.Reader{capturesOf(t, all...)}, Options{})
 			require.NoError(t, err)
-			paths := sequence.ResolverWalks(o.Kept)
+			paths := sequence.ResolverWalks(o.Kept, nil)
 			require.Len(t, paths, 1)
 			p := paths[0]
 			assert.Equal(t, tt.ended, p.Ended())

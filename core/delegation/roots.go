@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"strings"
 
 	"unquil/core/wire"
@@ -26,6 +27,14 @@ func PublishedRoots() []Server {
 		panic(err) // built in: a test holds that it reads
 	}
 	return roots
+}
+
+// PublishedAddresses are all addresses of the published root servers.
+func PublishedAddresses() (all []netip.Addr) {
+	for _, root := range PublishedRoots() {
+		all = append(all, root.Addresses...)
+	}
+	return all
 }
 
 // ReadRoots reads root hints in master-file form: NS records of the root and

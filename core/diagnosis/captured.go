@@ -73,7 +73,6 @@ type captured struct {
 	*conversation.Overview
 	paths   map[wire.Name][]*sequence.ResolverWalk // by the name in lower case
 	zones   map[int]wire.Name                      // by the number of an exchange: what a walk asked its server for; zero: not known
-	serves  map[netip.Addr][]wire.Name             // what servers are known to be asked for
 	found   map[trouble][]int                      // the findings of the capture
 	evident map[int][]int                          // the same, by the numbers of exchanges that are their evidence
 	stats   map[wire.Name]*conversation.Stat       // by the name in lower case
@@ -81,17 +80,12 @@ type captured struct {
 
 // newCaptured sorts what an overview holds by what verdicts ask for.
 func newCaptured(o *conversation.Overview) *captured {
-	c := &captured{Overview: o, paths: map[wire.Name][]*sequence.ResolverWalk{}, zones: map[int]wire.Name{}, serves: map[netip.Addr][]wire.Name{},
+	c := &captured{Overview: o, paths: map[wire.Name][]*sequence.ResolverWalk{}, zones: map[int]wire.Name{},
 		found: map[trouble][]int{}, evident: map[int][]int{}, stats: o.ByName()}
-	paths := sequence.ResolverWalks(o.Kept)
-	c.learn(paths)
-	for _, p := range paths {
+	for _, p := range sequence.ResolverWalks(o.Kept, delegation.PublishedAddresses()) {
 		of := p.Question.Name.Fold()
 		c.paths[of] = append(c.paths[of], p)
 		for _, step := range p.Steps {
-			if step.Zone.IsZero() {
-				step.Zone = c.servedBy(step.Exchange)
-			}
 			c.zones[step.Exchange.Number] = step.Zone
 		}
 	}
@@ -105,46 +99,6 @@ func newCaptured(o *conversation.Overview) *captured {
 		}
 	}
 	return c
-}
-
-// learn finds out which zones servers are asked for: a resolver that knows its way begins
-// a walk in the middle.
-func (c *captured) learn(paths []*sequence.ResolverWalk) {
-	add := func(server netip.Addr, zone wire.Name) {
-		if !zone.IsZero() && len(c.serves[server]) < maxServes && !slices.ContainsFunc(c.serves[server], zone.Equal) {
-			c.serves[server] = append(c.serves[server], zone)
-		}
-	}
-	for _, root := range delegation.PublishedRoots() {
-		for _, address := range root.Addresses {
-			add(address, wire.Root)
-		}
-	}
-	for _, p := range paths {
-		for _, step := range p.Steps {
-			e := step.Exchange
-			add(e.Server.Address.Addr(), step.Zone)
-			if e.Authoritative() && e.Reply != nil {
-				if soa, _, ok := exchange.Negative(e.Reply); ok {
-					add(e.Server.Address.Addr(), soa.Name)
-				}
-			}
-		}
-	}
-}
-
-// maxServes is how many zones of one server are remembered.
-const maxServes = 64
-
-// servedBy is the nearest zone around a question that its server is known to be asked
-// for; zero when none is.
-func (c *captured) servedBy(e *exchange.Exchange) (zone wire.Name) {
-	for _, z := range c.serves[e.Server.Address.Addr()] {
-		if e.Question.Name.IsSubdomainOf(z) && (zone.IsZero() || z.IsSubdomainOf(zone)) {
-			zone = z
-		}
-	}
-	return zone
 }
 
 // trouble is what findings with a server have in common.

@@ -97,8 +97,8 @@ type ResolverWalk struct {
 	Took     time.Duration
 }
 
-// WalkStep is one server asked on the way. Zone is the one that it was asked for as:
-// what the step before referred to; zero at a beginning that is not the root.
+// WalkStep is one server asked on the way. Zone is the one that it was asked as a server of:
+// see [Delegations.Zone].
 type WalkStep struct {
 	Zone     wire.Name
 	Exchange *exchange.Exchange
@@ -113,22 +113,20 @@ func (p *ResolverWalk) Ended() bool { return p.Last().Outcome.Good() && p.Last()
 const pathGap = 5 * time.Second // within which steps of one walk follow each other
 
 // ResolverWalks are the walks among exchanges: questions without
-// recursion that ask for one name, server after server.
-func ResolverWalks(exchanges []exchange.Exchange) []*ResolverWalk {
+// recursion that ask for one name, server after server. roots are the addresses of the root
+// servers.
+func ResolverWalks(exchanges []exchange.Exchange, roots []netip.Addr) []*ResolverWalk {
 	type walker struct {
 		resolver netip.Addr
 		name     wire.Name
 		t        wire.Type
 	}
+	known := Learn(exchanges, roots)
 	open := map[walker]*ResolverWalk{}
 	var all []*ResolverWalk
-	iterative := func(e *exchange.Exchange) bool {
-		q := e.Attempts[0].Query
-		return len(q) > 3 && q[2]&1 == 0
-	}
 	for i := range exchanges {
 		e := &exchanges[i]
-		if !iterative(e) || e.Question.Name.IsZero() {
+		if !Iterative(e) || e.Question.Name.IsZero() {
 			continue
 		}
 		k := walker{e.Client.Addr(), e.Question.Name.Fold(), e.Question.Type}
@@ -137,19 +135,21 @@ func ResolverWalks(exchanges []exchange.Exchange) []*ResolverWalk {
 			p = &ResolverWalk{Resolver: e.Client.Addr(), Question: e.Question, Begins: e.Sent()}
 			open[k], all = p, append(all, p)
 		}
-		step := WalkStep{Exchange: e}
-		if n := len(p.Steps); n > 0 {
-			step.Zone = p.Steps[n-1].Zone
-			if before := p.Steps[n-1].Exchange; before.Outcome == exchange.Referral {
-				step.Zone, _, _ = exchange.ReferralZone(before.Reply)
-			}
-		} else if e.Outcome == exchange.Referral {
-			if zone, _, _ := exchange.ReferralZone(e.Reply); zone.Labels() == 1 {
-				step.Zone = wire.Root
+		zone := known.Zone(e)
+		if zone.IsZero() {
+			if zone = p.follows(e); !zone.IsZero() && e.Authoritative() {
+				known.add(e.Server.Address.Addr(), zone) // which it speaks for, as it shows
 			}
 		}
-		p.Steps = append(p.Steps, step)
+		p.Steps = append(p.Steps, WalkStep{Zone: zone, Exchange: e})
 		p.Took = ended(e).Sub(p.Begins)
+	}
+	for _, p := range all {
+		for i := range p.Steps {
+			if step := &p.Steps[i]; step.Zone.IsZero() {
+				step.Zone = known.Zone(step.Exchange)
+			}
+		}
 	}
 	asked := map[walker][]*exchange.Exchange{} // by what a resolver walks for on their account
 	for i := range exchanges {
@@ -161,6 +161,27 @@ func ResolverWalks(exchanges []exchange.Exchange) []*ResolverWalk {
 		p.Asked = p.askedIn(asked[walker{p.Resolver, p.Question.Name.Fold(), p.Question.Type}])
 	}
 	return all
+}
+
+// follows is the zone that the nearest referral before a question led to, where no address
+// of its servers is in the capture: who asks one server after the other asks one of those
+// next. It is zero when there was no referral, or the reply says something else.
+func (p *ResolverWalk) follows(e *exchange.Exchange) wire.Name {
+	for _, step := range slices.Backward(p.Steps) {
+		before := step.Exchange
+		if before.Outcome != exchange.Referral || ended(before).After(e.Sent()) {
+			continue
+		}
+		zone, _, _ := exchange.ReferralZone(before.Reply)
+		if e.Outcome != exchange.Referral {
+			return zone
+		}
+		if child, _, refers := exchange.ReferralZone(e.Reply); refers && (!child.IsSubdomainOf(zone) || child.Equal(zone)) {
+			return wire.Name{} // a further server of the zone above, perhaps
+		}
+		return zone
+	}
+	return wire.Name{}
 }
 
 // askedIn is the one of a resolver's questions that it walked for, the last of them

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"unquil/core/conversation"
+	"unquil/core/delegation"
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -184,7 +185,7 @@ func ofEpisodes(o *conversation.Overview) any {
 
 func ofPaths(o *conversation.Overview) any {
 	list := []any{}
-	for _, p := range sequence.ResolverWalks(o.Kept) {
+	for _, p := range sequence.ResolverWalks(o.Kept, delegation.PublishedAddresses()) {
 		steps := []any{}
 		for _, s := range p.Steps {
 			j := map[string]any{"exchange": s.Exchange.Number}

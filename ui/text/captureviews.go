@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"unquil/core/conversation"
+	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/sequence"
@@ -158,7 +159,7 @@ func unauthorised(e *exchange.Exchange) string {
 
 // Paths draws the walks of resolvers, put together from their packets.
 func (v *View) Paths(o *conversation.Overview) {
-	all := sequence.ResolverWalks(o.Kept)
+	all := sequence.ResolverWalks(o.Kept, delegation.PublishedAddresses())
 	if len(all) == 0 {
 		v.flow("", 0, "no walks: nobody in this capture queries without recursion, as a resolver does", plainStyle)
 	}
