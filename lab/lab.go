@@ -22,6 +22,7 @@ type Options struct {
 	Speed float64
 	// Latency is how long every reply of every host takes on its way.
 	Latency time.Duration
+	Jitter  func() time.Duration // how much later than that one reply comes; nil: none does. It is called by many at once
 	// Wait is called for as long as a resolver waits for a silent server; nil means time.Sleep.
 	Wait func(time.Duration)
 	// InMemory has nothing go through the system's sockets, so that tests can let
@@ -35,6 +36,7 @@ type Lab struct {
 	now      func() time.Time
 	wait     func(time.Duration)
 	latency  time.Duration
+	jitter   func() time.Duration // of one reply, beside the latency; nil: none
 	wires    wires
 	hosts    map[netip.Addr]host
 	closed   map[netip.Addr]bool
@@ -63,7 +65,7 @@ func New(o Options) (*Lab, error) {
 		return nil, err
 	}
 	l := &Lab{
-		Scenario: scenario, now: o.Now, wait: o.Wait, latency: o.Latency, wires: sockets{},
+		Scenario: scenario, now: o.Now, wait: o.Wait, latency: o.Latency, jitter: o.Jitter, wires: sockets{},
 		hosts: map[netip.Addr]host{}, closed: map[netip.Addr]bool{}, noTCP: map[netip.Addr]bool{}, labels: map[string]netip.Addr{},
 		doors: map[door]opened{}, identities: map[netip.Addr]identity{},
 	}
@@ -137,6 +139,15 @@ func rootHints(z *zone) []wire.Record {
 // Now is the time in the lab, which TTLs there run by.
 func (l *Lab) Now() time.Time { return l.now() }
 
+// travel waits for as long as one reply is on its way.
+func (l *Lab) travel() {
+	d := l.latency
+	if l.jitter != nil {
+		d += l.jitter()
+	}
+	l.wait(d)
+}
+
 // Hints returns the lab's root hints.
 func (l *Lab) Hints() []wire.Record { return l.hints }
 
@@ -161,7 +172,7 @@ func (l *Lab) deliver(from, to netip.Addr, query *wire.Message) *wire.Message {
 		if stream && l.noTCP[to] {
 			return nil
 		}
-		l.wait(l.latency)
+		l.travel()
 		l.wait(h.oddity().late)
 		out := respond(h, from, data, stream)
 		if out == nil {

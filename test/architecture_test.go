@@ -32,7 +32,7 @@ var mayImport = map[string][]string{
 	"core/evidence":     {"core/wire", "core/exchange", "core/capture"},
 	"core/sequence":     {"core/wire", "core/exchange"},
 	"core/conversation": {"core/wire", "core/wording", "core/escape", "core/exchange", "core/capture", "core/finding", "core/hello", "core/evidence"},
-	"core/comparison":   {"core/wire", "core/exchange", "core/finding"},
+	"core/comparison":   {"core/wording", "core/wire", "core/exchange", "core/finding"},
 	"core/delegation":   {"core/wording", "core/wire", "core/zonefile", "core/exchange", "core/finding"},
 	"core/tsig":         {"core/wire"},
 	"core/transfer":     {"core/wire", "core/exchange", "core/finding", "core/tsig"},

@@ -9,6 +9,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Evidence is what was asked besides, to tell why answers differ.
@@ -36,7 +37,7 @@ type doubt struct {
 type cause func(d doubt) (f finding.Finding, ok bool)
 
 // causes are tried in turn, the surest and most particular first.
-var causes = []cause{blocked, rewritten, byPlace, negative, stale}
+var causes = []cause{blocked, heldUp, lost, rewritten, byPlace, negative, stale}
 
 // difference says why a resolver's answer is not the zone's.
 func (r *Result) difference(d doubt) finding.Finding {
@@ -187,23 +188,74 @@ func negative(d doubt) (f finding.Finding, ok bool) {
 	return f, true
 }
 
-// stale is an older answer out of a cache: one that a lagging server of the zone
-// still gives, or that has been counted down.
+// heldUp is an answer that one of the zone's own servers still gives: it is that server that
+// differs, and the resolver only asked it.
+func heldUp(d doubt) (f finding.Finding, ok bool) {
+	own := d.group.heldUpBy()
+	if len(own) == 0 {
+		return f, false
+	}
+	code := finding.CacheStale
+	if e := d.member.Exchange; e.Outcome != exchange.Answered {
+		code = finding.CacheNegative
+	}
+	var hosts []string
+	f = d.finding(code, finding.Fault, "")
+	for _, m := range own {
+		f.AddEvidence(m.Exchange.Number)
+		f.Lasts = max(f.Lasts, m.Expire)
+		if host := m.Exchange.Server.Name(); !slices.Contains(hosts, host) {
+			hosts = append(hosts, host)
+		}
+	}
+	who := wording.List(hosts)
+	does := "does " + who + ", one of the zone's own servers"
+	if len(hosts) > 1 {
+		does = "do " + who + ", servers of the zone itself"
+	}
+	f.Text = fmt.Sprintf("%s answers %s, as %s; the zone's newest version says %s.", d.member.Exchange.Server.Name(), d.group.Says(), does, d.truth.Says())
+	f.Next = fmt.Sprintf("Have the zone's operator bring %s up to date first: until then the resolver can fetch the old answer again.", who)
+	f.Sure = finding.Certain
+	return f, true
+}
+
+// lost is a name that the zone no longer has, out of a cache that still has it: one that
+// answers for no other name that does not exist.
+func lost(d doubt) (f finding.Finding, ok bool) {
+	e := d.member.Exchange
+	if d.truth.Outcome != exchange.NoName || e.Outcome != exchange.Answered || e.Authoritative() {
+		return f, false
+	}
+	denied := 0
+	for _, made := range d.evidence.MadeUp[e] {
+		if made.Meaning() == e.Meaning() {
+			return f, false // it answers for whatever does not exist
+		}
+		if made.Outcome == exchange.NoName {
+			denied++
+		}
+	}
+	if denied == 0 {
+		return f, false
+	}
+	f = d.finding(finding.NameLost, finding.Fault, "The zone no longer has %s; %s still answers %s from its cache.", e.Question.Name.Spoken(), e.Server.Name(), d.group.Says())
+	for _, made := range d.evidence.MadeUp[e] {
+		f.AddEvidence(made.Number)
+	}
+	f.Lasts, f.Sure = d.group.leastOf(d.member), finding.Likely
+	return f, true
+}
+
+// stale is an older answer out of a cache: one that has been counted down.
 func stale(d doubt) (f finding.Finding, ok bool) {
 	e := d.member.Exchange
 	if e.Outcome != exchange.Answered || e.Authoritative() {
 		return f, false
 	}
 	f = d.finding(finding.CacheStale, finding.Fault, "%s still answers %s; the zone says %s.", e.Server.Name(), d.group.Says(), d.truth.Says())
-	f.Lasts, f.Sure = d.group.leastOf(d.member), finding.Likely
-	for _, other := range d.group.Members {
-		if other.Own {
-			f.AddEvidence(other.Exchange.Number)
-			f.Sure = finding.Certain // that server shows where the answer comes from
-		}
-	}
+	f.Lasts = d.group.leastOf(d.member)
 	// With as much time left as the zone gives, it was not fetched from this zone before.
-	return f, f.Sure == finding.Certain || f.Lasts < d.truth.MostTTL || d.truth.MostTTL == 0
+	return f, f.Lasts < d.truth.MostTTL || d.truth.MostTTL == 0
 }
 
 // Open returns the members whose difference from the zone needs more evidence to
@@ -243,6 +295,7 @@ func (r *Result) Expect(values []string) Move {
 			}
 			move.Lack = append(move.Lack, m)
 			if m.Own {
+				move.Lasts = max(move.Lasts, m.Expire) // until it gives the zone up, caches can fetch the old answer
 				continue
 			}
 			left := g.leastOf(m)

@@ -19,6 +19,7 @@ type Member struct {
 	Exchange *exchange.Exchange
 	Own      bool
 	Serial   uint32
+	Expire   uint32 // seconds after which it gives the zone up without an update (RFC 1035 §3.3.13); 0 when not known
 }
 
 // Group is the members whose answers mean the same.
@@ -38,13 +39,14 @@ type Result struct {
 	Groups   []Group // the zone's own answer first, then the larger before the smaller, what was cut short last
 	Asked    bool    // the zone's own servers are among the members
 	Findings []finding.Finding
+	Evidence Evidence // what was asked besides
 }
 
 // Compare groups the answers to one question and says what the differences
 // are. The zone's truth is the answer of its own server named by reference (an
 // index into members), or -1 when it is not known.
 func Compare(question wire.Question, members []Member, reference int, evidence Evidence) Result {
-	r := Result{Question: question, Asked: slices.ContainsFunc(members, func(m Member) bool { return m.Own })}
+	r := Result{Question: question, Evidence: evidence, Asked: slices.ContainsFunc(members, func(m Member) bool { return m.Own })}
 	index := map[string]int{}
 	for i, m := range members {
 		key := m.Exchange.Meaning()
@@ -173,6 +175,16 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf(row.text, e.Server.Name()), e.Number), true
 }
 
+// heldUpBy are those of the zone's own servers that give the group's answer.
+func (g *Group) heldUpBy() (own []Member) {
+	for _, m := range g.Members {
+		if m.Own {
+			own = append(own, m)
+		}
+	}
+	return own
+}
+
 // leastOf is the least TTL in a member's answer, in seconds.
 func (g *Group) leastOf(m Member) uint32 {
 	least := g.MostTTL
@@ -226,6 +238,7 @@ func (r *Result) Headline() string {
 			others = append(others, r.groupWords(g))
 		}
 		agree := "agree"
+		alone := !slices.ContainsFunc(known, func(g *Group) bool { return len(g.Members) > 1 })
 		switch {
 		case r.Truth() != nil:
 			agree = "agree with the zone"
@@ -233,6 +246,9 @@ func (r *Result) Headline() string {
 			agree = fmt.Sprintf("fail in the same way (%s)", known[0].Outcome)
 		}
 		text = fmt.Sprintf("%d of %d %s; %s", len(known[0].Members), total, agree, strings.Join(others, "; "))
+		if alone && r.Truth() == nil { // nobody agrees with anybody
+			text = fmt.Sprintf("%s says %s; %s", known[0].Members[0].Exchange.Server.Name(), known[0].Says(), strings.Join(others, "; "))
+		}
 	}
 	if unknown > 0 {
 		text += fmt.Sprintf("; %d unknown, interrupted", unknown)

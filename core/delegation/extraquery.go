@@ -381,3 +381,48 @@ func (w *Walk) sideTime(s *Step) (least time.Duration) {
 	}
 	return least
 }
+
+// repeats is how often servers are asked again that have one version of the zone and differ.
+const repeats = 2
+
+// repeat asks servers of one version of the zone that differ the same again: rotation and
+// answers by place change from question to question, or are alike for one client.
+func (w *run) repeat(ctx context.Context, last *Step) {
+	if last == nil || ctx.Err() != nil {
+		return
+	}
+	reference := last.Reference()
+	var asked []*Reply
+	for _, r := range last.Replies {
+		if reference != nil && r.Stance == Answers && r != reference && last.sameVersion(r, reference) && r.Exchange.Meaning() != reference.Exchange.Meaning() {
+			asked = append(asked, r)
+		}
+	}
+	if len(asked) == 0 {
+		return
+	}
+	options := w.options()
+	var requests []exchange.Request
+	asked = append(asked, reference)
+	for range repeats {
+		for _, r := range asked {
+			requests = append(requests, exchange.Request{Server: w.server(r.Host, r.Address), Question: last.Question, Options: &options})
+		}
+	}
+	for i, e := range w.Session.AskAll(ctx, requests) {
+		r := asked[i%len(asked)]
+		r.again = append(r.again, e)
+	}
+}
+
+// sameVersion reports whether two servers have the zone with one serial.
+func (s *Step) sameVersion(a, b *Reply) bool {
+	mine, known := a.Serial()
+	theirs, ok := b.Serial()
+	return known && ok && mine == theirs
+}
+
+// steady reports whether a server said the same each time that it was asked.
+func (r *Reply) steady() bool {
+	return len(r.again) > 0 && !slices.ContainsFunc(r.again, func(e *exchange.Exchange) bool { return e.Meaning() != r.Exchange.Meaning() })
+}

@@ -209,15 +209,29 @@ func (s *Step) differences() []finding.Finding {
 		}
 		// That SOA records differ by their serial is told once, below.
 		if differs && s.Question.Type != wire.SOA {
+			apart := false // they have one version, and each says its own every time
 			severity, text := finding.Fault, fmt.Sprintf("%s answers %s; %s answers %s.", r.Host.Spoken(), said(r.Exchange), reference.Host.Spoken(), said(reference.Exchange))
 			if behind {
-				text = fmt.Sprintf("%s still answers %s, from serial %d; %s answers %s, from serial %d.", r.Host.Spoken(), said(r.Exchange), serial, reference.Host.Spoken(), said(reference.Exchange), newest)
+				text = fmt.Sprintf("%s still answers %s, from serial %s; %s answers %s, from serial %s.", r.Host.Spoken(), said(r.Exchange), wording.Serial(serial), reference.Host.Spoken(), said(reference.Exchange), wording.Serial(newest))
 			} else if known && ok && r.Exchange.Outcome == reference.Exchange.Outcome {
-				// The same version of the zone: rotation or an answer by place, which is nothing to mend.
+				// The same version of the zone: rotation or an answer by place, which is nothing to mend,
+				// unless each says its own every time.
 				severity = finding.Note
+				if apart = serial == newest && r.steady() && reference.steady(); apart {
+					severity = finding.Fault
+					text = fmt.Sprintf("%s and %s have the same serial (%d) of %s and always give different answers: %s and %s.",
+						r.Host.Spoken(), reference.Host.Spoken(), serial, s.Zone.Spoken(), said(r.Exchange), said(reference.Exchange))
+				}
 			}
 			f := finding.New(finding.AnswersDiffer, severity, about, text, r.Exchange.Number, reference.Exchange.Number)
-			if soa, known := r.authority(); behind && known {
+			if apart {
+				f.About.Server, f.About.Address = "", "" // which of them is right, nobody can see
+				f.Next = "Ask the zone's operator which answer is right, and to raise the serial so that the other server fetches the zone again."
+				for _, e := range slices.Concat(r.again, reference.again) {
+					f.AddEvidence(e.Number)
+				}
+			}
+			if soa, known := r.Authority(); behind && known {
 				f.Lasts = soa.Expire // if it takes no update until then, it gives the zone up (RFC 1035 §3.3.13)
 			}
 			all = append(all, f)
@@ -230,7 +244,7 @@ func (s *Step) differences() []finding.Finding {
 				severity = finding.Concern
 			}
 			all = append(all, finding.New(finding.SerialsDiffer, severity, about,
-				fmt.Sprintf("%s has serial %d of %s; the newest is %d.", r.Host.Spoken(), serial, s.Zone.Spoken(), newest), r.SOA.Number, reference.SOA.Number))
+				fmt.Sprintf("%s has serial %s of %s; the newest is %s.", r.Host.Spoken(), wording.Serial(serial), s.Zone.Spoken(), wording.Serial(newest)), r.SOA.Number, reference.SOA.Number))
 		}
 	}
 	return all

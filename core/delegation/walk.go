@@ -64,19 +64,20 @@ type Reply struct {
 	Address  netip.Addr // invalid when none is known
 	Exchange *exchange.Exchange
 	Stance   Stance
-	Why      string             // for NotAsked
-	SOA      *exchange.Exchange // the same server asked for the zone's SOA; nil for the root and on side walks
-	apex     *exchange.Exchange // and for the SOA of the name, where servers differ
+	Why      string               // for NotAsked
+	SOA      *exchange.Exchange   // the same server asked for the zone's SOA; nil for the root and on side walks
+	apex     *exchange.Exchange   // and for the SOA of the name, where servers differ
+	again    []*exchange.Exchange // the same asked again, where servers of one version differ
 }
 
 // Serial is the zone's serial as this server has it.
 func (r *Reply) Serial() (serial uint32, ok bool) {
-	soa, ok := r.authority()
+	soa, ok := r.Authority()
 	return soa.Serial, ok
 }
 
-// authority is the zone's SOA as this server has it.
-func (r *Reply) authority() (soa wire.SOAData, ok bool) {
+// Authority is the zone's SOA as this server has it.
+func (r *Reply) Authority() (soa wire.SOAData, ok bool) {
 	if r.SOA == nil || !r.SOA.Authoritative() {
 		return soa, false
 	}
@@ -213,6 +214,7 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 	}
 	walk.settle()
 	r.apexes(ctx, walk)
+	r.repeat(ctx, walk.Last())
 	walk.names()
 	walk.Took, walk.Resolver = w.Session.Client.Now().Sub(begun), walk.resolverTime()
 	walk.Findings = judge(walk)

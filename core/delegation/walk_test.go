@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -94,6 +95,17 @@ func records(t testing.TB, lines ...string) (all []wire.Record) {
 func refer(t testing.TB, ns []string, glue ...string) func(wire.Question) *wire.Message {
 	return func(wire.Question) *wire.Message {
 		return &wire.Message{Authority: records(t, ns...), Additional: records(t, glue...)}
+	}
+}
+
+// inTurn is a server that gives several answers to questions for addresses in turn.
+func inTurn(answers ...func(wire.Question) *wire.Message) func(wire.Question) *wire.Message {
+	var asked atomic.Int64
+	return func(q wire.Question) *wire.Message {
+		if q.Type != wire.A || q.Name.Label(0) != "www" {
+			return answers[0](q)
+		}
+		return answers[int(asked.Add(1)-1)%len(answers)](q)
 	}
 }
 
@@ -199,8 +211,10 @@ func TestWalk(t *testing.T) {
 			[]string{"fault answers-differ ns2.tarn.example.", "concern serials-differ ns2.tarn.example."}, []string{}},
 		{"one lags and says the same", script{"198.51.100.11": tarn(one, two), one: zone, two: serve(t, "tarn.example", 6, "www.tarn.example A 203.0.113.120")}, "www.tarn.example", EndAnswer,
 			[]string{"note serials-differ ns2.tarn.example."}, []string{"203.0.113.120"}},
-		{"rotation at one serial is nothing to mend", script{"198.51.100.11": tarn(one, two), one: zone, two: serve(t, "tarn.example", 7, "www.tarn.example A 203.0.113.121")}, "www.tarn.example", EndAnswer,
+		{"rotation at one serial is nothing to mend", script{"198.51.100.11": tarn(one, two), one: zone, two: inTurn(serve(t, "tarn.example", 7, "www.tarn.example A 203.0.113.121"), zone)}, "www.tarn.example", EndAnswer,
 			[]string{"note answers-differ ns2.tarn.example."}, nil},
+		{"one serial, and two contents each time", script{"198.51.100.11": tarn(one, two), one: zone, two: serve(t, "tarn.example", 7, "www.tarn.example A 203.0.113.121")}, "www.tarn.example", EndAnswer,
+			[]string{"fault answers-differ "}, nil},
 		{"aliases in a circle", script{"198.51.100.11": tarn(one), one: zone}, "a.tarn.example", EndAliasLoop, []string{"fault alias-loop "}, nil},
 		{"an alias to nothing", script{"198.51.100.11": tarn(one), one: zone}, "gone.tarn.example", EndNoName, []string{"fault alias-dangling "}, nil},
 		{"an alias into another tree", script{"198.51.100.11": tarn(one), one: zone, "198.51.100.21": serve(t, "test", 1, "www.lake.test A 203.0.113.70")}, "out.tarn.example", EndAnswer, nil, []string{"203.0.113.70"}},

@@ -6,9 +6,11 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/netip"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -36,8 +38,9 @@ var update = flag.Bool("update", false, "write docs/faults.md from what the benc
 
 // bench runs why in the lab.
 type bench struct {
-	t   *testing.T
-	lab *lab.Lab
+	t      *testing.T
+	lab    *lab.Lab
+	redact bool // redact each verdict, and search the result
 }
 
 func (b bench) why(c diagnosis.Case, path string) diagnosis.Verdict {
@@ -53,8 +56,35 @@ func (b bench) why(c diagnosis.Case, path string) diagnosis.Verdict {
 	begun := time.Now()
 	v := diagnosis.Why(b.t.Context(), prober, c)
 	assert.LessOrEqual(b.t, time.Since(begun), 3*benchWait+benchWait/10, "%s: what can be waited for at once is", c.Name)
-	b.tellsNothing(c.Name, v, prober.Session.Exchanges())
+	if b.redact {
+		b.tellsNothing(c.Name, v, prober.Session.Exchanges())
+	}
+	b.consistent(c, &v, prober.Session.Exchanges())
 	return v
+}
+
+// consistent holds that a verdict does not contradict itself: what it rests on was asked, no
+// check is fine whose answer it calls wrong, and nothing is both certain and open.
+func (b bench) consistent(c diagnosis.Case, v *diagnosis.Verdict, exchanges []exchange.Exchange) {
+	if len(v.Cause) == 0 {
+		return
+	}
+	open := strings.Contains(v.Against, "would look the same")
+	assert.Equal(b.t, open || v.Cause[0].Sure == finding.Likely, v.Sure != finding.Certain, "%s: %s, but %s", c.Name, v.Sure, v.Against)
+	assert.NotEmpty(b.t, v.Who, c.Name)
+	assert.NotEmpty(b.t, v.Next, c.Name)
+	for _, out := range v.RuledOut {
+		assert.NotEmpty(b.t, out.Seen, "%s: %s", c.Name, out.What)
+		for _, n := range out.Seen {
+			assert.LessOrEqual(b.t, n, len(exchanges), c.Name)
+		}
+	}
+	for _, check := range v.Checks {
+		for _, f := range v.Cause {
+			about := strings.HasPrefix(check.What, f.About.Server+", asked for ") && f.About.Zone == ""
+			assert.False(b.t, about && check.State == diagnosis.Fine && v.Severity == finding.Fault, "%s: %s is at fault, and its check is fine: %s", c.Name, f.About.Server, check.Saw)
+		}
+	}
 }
 
 // tellsNothing holds that a redacted report on a verdict has no trace of the name, of an
@@ -129,27 +159,48 @@ func given(v *diagnosis.Verdict) (code, at, where string) {
 	return string(v.Cause[0].Code), v.At, string(v.Where)
 }
 
-// Every fault of the scenario is named right, and no healthy name raises an alarm.
-// Time is simulated: a busy machine makes no server slow.
+// Every fault of the scenario is named right, no healthy name raises an alarm, and whoever
+// answers first decides nothing: with every reply held up by chance the whole verdict is the
+// same. Time is simulated: a busy machine makes no server slow.
 func TestFaultBench(t *testing.T) {
 	var scenario *lab.Scenario
 	var rows []string
-	synctest.Test(t, func(t *testing.T) { scenario, rows = runBench(t) })
+	synctest.Test(t, func(t *testing.T) { scenario, rows = runBench(t, 0) })
+	runs, _ := strconv.Atoi(os.Getenv("UNQUIL_BENCH_RUNS"))
+	for seed := range max(runs, 2) {
+		var shuffled []string
+		synctest.Test(t, func(t *testing.T) { _, shuffled = runBench(t, uint64(seed+1)) })
+		for i, line := range shuffled {
+			assert.Equal(t, rows[i], line, "with the replies in another order (seed %d)", seed+1)
+		}
+	}
 	page, err := os.ReadFile("../../docs/faults.md")
 	require.NoError(t, err)
-	for _, f := range scenario.Faults {
-		assert.True(t, *update || strings.Contains(string(page), "| "+f.What+" | "+f.Name), "docs/faults.md lacks %s: run this test with -update", f.What)
+	for _, line := range rows {
+		fmt.Println(line)
+		assert.True(t, *update || strings.Contains(string(page), line), "docs/faults.md lacks %s: read what changed, then run this test with -update", line)
 	}
 	if *update {
 		require.NoError(t, os.WriteFile("../../docs/faults.md", []byte(faultsPage(scenario, rows)), 0o644))
 	}
 }
 
-// runBench asks why of everything at once, and returns the table's rows.
-func runBench(t *testing.T) (*lab.Scenario, []string) {
-	l, err := lab.New(lab.Options{InMemory: true})
+// runBench asks why of everything at once, and returns the table's rows. With a seed every
+// reply comes by up to 40 ms later, as it happens.
+func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
+	options := lab.Options{InMemory: true}
+	if seed > 0 {
+		var mu sync.Mutex
+		chance := rand.New(rand.NewPCG(seed, seed))
+		options.Jitter = func() time.Duration {
+			mu.Lock()
+			defer mu.Unlock()
+			return time.Duration(chance.IntN(40)) * time.Millisecond
+		}
+	}
+	l, err := lab.New(options)
 	require.NoError(t, err)
-	b := bench{t, l}
+	b := bench{t, l, seed == 0}
 	rows := make([]string, len(l.Scenario.Faults)+len(l.Scenario.Healthy))
 	right := make([]bool, len(rows))
 	var wait sync.WaitGroup
@@ -165,7 +216,7 @@ func runBench(t *testing.T) (*lab.Scenario, []string) {
 			for _, or := range f.Or {
 				right[i] = right[i] || code == or.Finding && at == or.At
 			}
-			rows[i] = row(f.What, words(f.Name, f.Type, f.From, f.Machine, f.Path), expected(f), strings.TrimSpace(code+" "+at), where, right[i], &v)
+			rows[i] = row(f.What, words(f.Name, f.Type, f.From, f.Machine, f.Path), expected(f), strings.TrimSpace(code+" "+at), right[i], &v)
 		})
 	}
 	for n, h := range l.Scenario.Healthy {
@@ -173,23 +224,27 @@ func runBench(t *testing.T) (*lab.Scenario, []string) {
 			i := len(l.Scenario.Faults) + n
 			c := diagnosis.Case{Name: wire.MustParseName(h.Name), Types: types(t, h.Types...), Resolvers: []exchange.Server{labtest.Resolver(t, l, cmp.Or(h.From, "office"))}}
 			v := b.why(c, h.Path)
-			code, at, where := given(&v)
+			code, at, _ := given(&v)
 			right[i] = len(v.Cause) == 0
-			rows[i] = row(cmp.Or(h.What, "an ordinary name"), words(h.Name, strings.Join(h.Types, ","), h.From, "", h.Path), "nothing wrong", strings.TrimSpace(code+" "+at), where, right[i], &v)
+			rows[i] = row(cmp.Or(h.What, "an ordinary name"), words(h.Name, strings.Join(h.Types, ","), h.From, "", h.Path), "nothing wrong", strings.TrimSpace(code+" "+at), right[i], &v)
 		})
 	}
 	wait.Wait()
 	l.Close()
 	time.Sleep(time.Minute) // what still waits in the lab ends
 	for i, line := range rows {
-		fmt.Println(line)
 		assert.True(t, right[i], line)
 	}
 	return l.Scenario, rows
 }
 
-func row(what, asked, want, got, where string, right bool, v *diagnosis.Verdict) string {
-	line := fmt.Sprintf("| %s | %s | %s | %s | %s |", what, asked, want, got, where)
+// row is the whole of a verdict that a person acts on, as a row of the table.
+func row(what, asked, want, got string, right bool, v *diagnosis.Verdict) string {
+	until := ""
+	if v.Lasts > 0 {
+		until = wire.Period(v.Lasts)
+	}
+	line := fmt.Sprintf("| %s | %s | %s | %s | %s | %s | %s | %s |", what, asked, want, got, v.Where, v.Sure, v.Who, until)
 	if right {
 		return "| right " + line
 	}
@@ -213,7 +268,7 @@ func expected(f lab.Fault) string {
 func faultsPage(s *lab.Scenario, rows []string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# The fault bench\n\nThe lab holds %d faults and %d unusual but healthy names. A test runs `unquil why` on each of them and compares the verdict with what the scenario says. This page is written by `go test ./core/diagnosis -run TestFaultBench -update`; every run prints the table.\n\nTo see one yourself: `unquil why --lab NAME --type TYPE --from RESOLVER`, with `--lab-machine` or `--lab-path` where the table names one.\n", len(s.Faults), len(s.Healthy))
-	head := "| verdict | what is wrong | query, and where it is asked | expected | given | where |\n|---|---|---|---|---|---|\n"
+	head := "| verdict | what is wrong | query, and where it is asked | expected | given | where | how sure | who can fix it | ends within |\n|---|---|---|---|---|---|---|---|---|\n"
 	b.WriteString("\n## Faults\n\n" + head + strings.Join(rows[:len(s.Faults)], "\n") + "\n\n## Unusual and healthy\n\n" + head + strings.Join(rows[len(s.Faults):], "\n") + "\n\n## Equally right\n\nWhere nothing on the wire tells two causes apart, either verdict is correct.\n\n")
 	for _, f := range s.Faults {
 		for _, or := range f.Or {

@@ -45,7 +45,7 @@ func Captured(o *conversation.Overview, name wire.Name, types []wire.Type) []Ver
 	c := newCaptured(o)
 	var verdicts []Verdict
 	for _, s := range c.names(name, types) {
-		v := decide(Verdict{Name: s.name, Types: s.types, Checks: c.checks(s, types)}, c.wrong(s), c.zoneUnseen, seenOnly, c.answeredOthers)
+		v := decide(Verdict{Name: s.name, Types: s.types, Checks: c.checks(s, types)}, c.wrong(s), c.sight(s), c.zoneUnseen, seenOnly, c.answeredOthers)
 		if len(v.Cause) == 0 {
 			if name.IsZero() {
 				continue
@@ -238,6 +238,19 @@ func (c *captured) oneSided() bool {
 	return slices.ContainsFunc(c.Findings, func(f finding.Finding) bool { return f.Code == finding.OneSided })
 }
 
+// sight is what the capture shows: of resolvers, the answers about one name.
+func (c *captured) sight(of *seen) (s sight) {
+	for i := range c.Kept {
+		s.exchanges = append(s.exchanges, &c.Kept[i])
+	}
+	for _, e := range of.exchanges {
+		if !sequence.Iterative(e) {
+			s.resolvers = append(s.resolvers, e)
+		}
+	}
+	return s
+}
+
 // zoneUnseen is the ground that the capture does not show for which zone a resolver asked a
 // server that failed.
 func (c *captured) zoneUnseen(v *Verdict, p placing) placing {
@@ -249,7 +262,7 @@ func (c *captured) zoneUnseen(v *Verdict, p placing) placing {
 		v.Cause[i].About.Zone = ""
 	}
 	return placing{where: ZoneServers, at: f.About.Server, who: holderAtHost, sure: finding.Likely,
-		because: "a resolver queried it", against: "the capture does not show for which zone"}
+		because: "a resolver queried it, and the capture does not show for which zone", rivals: []rival{route}}
 }
 
 // seenOnly is the ground that nobody was asked, and whom a resolver asked may be out of sight.
@@ -260,7 +273,7 @@ func seenOnly(v *Verdict, p placing) placing {
 	case p.where == ZoneServers: // by [captured.zoneUnseen]
 	case f.Code == finding.ServerFailure || f.Code == finding.Failed:
 		p.sure, p.because = finding.Likely, "its replies are in the capture"
-		p.against = "the capture does not show which servers it queried: the fault may be with the zone's own servers"
+		p.rivals = []rival{{"a fault of the zone's own servers (the capture does not show them)", "trace the name, or capture at the resolver", "", nil}}
 	case f.Code == finding.NoReply:
 		p.because = "the capture has no reply, however often it was queried"
 	case f.Code == finding.AnswerRewritten:
@@ -277,7 +290,7 @@ func (c *captured) answeredOthers(v *Verdict, p placing) placing {
 	}
 	address, err := netip.ParseAddr(v.Cause[0].About.Address)
 	if answers := c.Answers(address); err == nil && answers > 0 {
-		p.where, p.who, p.against = TheResolver, operator, ""
+		p.where, p.who, p.rivals = TheResolver, operator, nil
 		p.because = fmt.Sprintf("it answered %s in the capture", wording.Count(answers, "other question", "other questions"))
 	}
 	return p

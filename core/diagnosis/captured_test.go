@@ -164,12 +164,12 @@ func TestWalksThatBeginInTheMiddle(t *testing.T) {
 	}{
 		{"not known", []packet{lost}, []string{"fault [www.tarn.example] no-reply the zone's servers 203.0.113.77 likely"}},
 		{"learned from another walk", []packet{asked(root, "a.tarn.example"), refers(root, "a.tarn.example", "example"), asked(registry, "a.tarn.example"), refers(registry, "a.tarn.example", "tarn.example"),
-			asked(server, "a.tarn.example"), {server, "a.tarn.example", true, wire.AA, "", 0}, lost}, []string{"fault [www.tarn.example] no-reply the zone's servers tarn.example. certain"}},
-		{"learned from what it said of another name", []packet{asked(server, "b.tarn.example"), {server, "b.tarn.example", true, wire.AA, "tarn.example", wire.SOA}, lost}, []string{"fault [www.tarn.example] no-reply the zone's servers tarn.example. certain"}},
-		{"a published root server", []packet{asked(netip.AddrPortFrom(delegation.PublishedRoots()[0].Addresses[0], 53), "www.tarn.example")}, []string{"fault [www.tarn.example] no-reply the root or registry . certain"}},
+			asked(server, "a.tarn.example"), {server, "a.tarn.example", true, wire.AA, "", 0}, lost}, []string{"fault [www.tarn.example] no-reply the zone's servers tarn.example. likely"}},
+		{"learned from what it said of another name", []packet{asked(server, "b.tarn.example"), {server, "b.tarn.example", true, wire.AA, "tarn.example", wire.SOA}, lost}, []string{"fault [www.tarn.example] no-reply the zone's servers tarn.example. likely"}},
+		{"a published root server", []packet{asked(netip.AddrPortFrom(delegation.PublishedRoots()[0].Addresses[0], 53), "www.tarn.example")}, []string{"fault [www.tarn.example] no-reply the root or registry . likely"}},
 		{"it refuses", []packet{lost, {server, lost.name, true, wire.Flags(wire.Refused), "", 0}}, []string{"fault [www.tarn.example] refused the zone's servers 203.0.113.77 likely"}},
 		{"it refuses what it is known to be asked for", []packet{asked(server, "b.tarn.example"), {server, "b.tarn.example", true, wire.AA, "tarn.example", wire.SOA}, lost, {server, lost.name, true, wire.Flags(wire.Refused), "", 0}},
-			[]string{"fault [www.tarn.example] lame-server the delegation tarn.example. certain"}},
+			[]string{"fault [www.tarn.example] lame-server the delegation tarn.example. likely"}},
 		{"a cache that was asked for what it has", []packet{lost, {server, lost.name, true, wire.RA, "", 0}}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {

@@ -32,7 +32,7 @@ func TestDecide(t *testing.T) {
 		{"a silent resolver is a matter of the way to it", []finding.Finding{at(finding.NoReply, fault, "", "kiosk", 1)}, []string{"kiosk"}, PathOut, "kiosk"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			v := decide(Verdict{}, tt.found)
+			v := decide(Verdict{}, tt.found, sight{})
 			var blamed []string
 			for _, f := range v.Cause {
 				blamed = append(blamed, f.About.Server)

@@ -91,6 +91,9 @@ func asOne(group []Verdict) Verdict {
 		}
 		one.Compared = append(one.Compared, v.Compared...)
 		one.Lasts = max(one.Lasts, v.Lasts)
+		if v.Ends.After(one.Ends) {
+			one.Ends = v.Ends
+		}
 		cause, follows, also = append(cause, v.Cause...), append(follows, v.Follows...), append(also, v.Also...)
 	}
 	one.Cause, one.Follows, one.Also = finding.Merge(cause), finding.Merge(follows), finding.Merge(also)

@@ -35,82 +35,84 @@ const (
 
 // rule says where a finding places the failure and who can fix it.
 type rule struct {
-	code    finding.Code
-	ofZone  bool // it is about one of a zone's servers, and not about a resolver
-	place   Place
-	who     string // can fix it
-	sure    string // what makes it so
-	against string // what speaks against it, or looks the same
+	code   finding.Code
+	ofZone bool // it is about one of a zone's servers, and not about a resolver
+	place  Place
+	who    string  // can fix it
+	sure   string  // what makes it so
+	rivals []rival // the other causes that would show the same
+	equal  bool    // each of them fits as well as this one
+	caveat string  // what is to be kept in mind all the same
 	// explains are the findings that follow from it, wherever they are seen.
 	explains []finding.Code
+	sharing  bool // of those, only such as rest on an exchange of its own
 }
 
 // What resolvers do when those they ask do not answer.
 var resolverFails = []finding.Code{finding.ServerFailure, finding.NoReply, finding.Failed, finding.Slow, finding.Refused}
-
-const firewall = "a firewall on the way would look the same: try from another network"
 
 // rules is ordered: what is nearer to the cause stands higher, so a resolver's
 // failure comes after the servers it had to ask, and what concerns one server of
 // several after what stops all.
 var rules = []rule{
 	{code: finding.NoResolver, place: ThisMachine, who: you, sure: "the machine's own configuration says so"},
-	{code: finding.HostsOverride, place: ThisMachine, who: you, sure: "the hosts file is read before any resolver is asked", against: "some programs do not read the hosts file"},
-	{code: finding.NoWayOut, place: PathOut, who: network, sure: "neither a resolver nor a root server replies", against: "many networks let only their resolvers out, and then the resolver alone is to blame", explains: []finding.Code{finding.NoReply, finding.Unreachable}},
+	{code: finding.HostsOverride, place: ThisMachine, who: you, sure: "the hosts file is read before any resolver is asked", caveat: "some programs do not read the hosts file"},
+	{code: finding.NoWayOut, place: PathOut, who: network, sure: "neither a resolver nor a root server replies", explains: []finding.Code{finding.NoReply, finding.Unreachable}},
 	{code: finding.AliasLoop, ofZone: true, place: TheZoneData, who: holder, sure: "the aliases come from the zone's own servers", explains: resolverFails},
 	{code: finding.AliasDangling, ofZone: true, place: TheZoneData, who: holder, sure: "the zone's own servers say that the target does not exist", explains: []finding.Code{finding.AliasDangling, finding.Failed}},
 	{code: finding.Loop, ofZone: true, place: TheDeleg, who: holder, sure: "the name of each server depends on the others", explains: slices.Concat(resolverFails, []finding.Code{finding.NSUnresolved, finding.GlueMissing})},
 	{code: finding.NoDelegation, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers were queried", explains: []finding.Code{finding.AnswersDiffer}},
-	{code: finding.LameServer, ofZone: true, place: TheDeleg, who: holderAtHost, sure: "every server that the parent lists was queried", against: "a server may refuse only you: try from another network", explains: resolverFails},
+	{code: finding.LameServer, ofZone: true, place: TheDeleg, who: holderAtHost, sure: "every server that the parent lists was queried", rivals: []rival{onlyYou}, explains: resolverFails},
 	{code: finding.AddressNowhere, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers give that address", explains: resolverFails},
 	{code: finding.NSUnresolved, ofZone: true, place: TheDeleg, who: holder, sure: "every server that the parent lists was looked up", explains: resolverFails},
-	{code: finding.UDPLost, place: PathOut, who: network, sure: "the same query is answered over TCP", against: "the server itself may accept TCP only", explains: []finding.Code{finding.UDPLost, finding.NoReply}},
-	{code: finding.UDPLost, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the same query is answered over TCP", against: "a firewall near this machine would look the same: try from another network", explains: resolverFails},
-	{code: finding.LargeLost, place: PathOut, who: network, sure: "with a small buffer size advertised, it answers", against: "the server itself may send oversized packets", explains: []finding.Code{finding.LargeLost, finding.EDNSBreaks}},
-	{code: finding.LargeLost, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "with a small buffer size advertised, they answer", against: firewall, explains: resolverFails},
-	{code: finding.NoReply, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "every server that the parent lists was queried more than once", against: firewall, explains: resolverFails},
-	{code: finding.Unreachable, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "every server that the parent lists was queried", explains: resolverFails},
-	{code: finding.WrongID, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", against: "a device on the path may be answering in their place", explains: resolverFails},
-	{code: finding.WrongQuestion, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", against: "a device on the path may be answering in their place", explains: resolverFails},
-	{code: finding.WrongSource, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", against: "address translation near this machine would look the same", explains: resolverFails},
-	{code: finding.Malformed, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", against: "a device on the path may damage them", explains: resolverFails},
+	{code: finding.UDPLost, place: PathOut, who: network, sure: "the same query is answered over TCP", rivals: []rival{{"a resolver that accepts TCP only", "ask whoever runs it, or capture at the resolver", "", nil}}, explains: []finding.Code{finding.UDPLost, finding.NoReply}},
+	{code: finding.UDPLost, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the same query is answered over TCP", rivals: []rival{nearUDP}, explains: resolverFails},
+	{code: finding.LargeLost, place: PathOut, who: network, sure: "with a small buffer size advertised, it answers", rivals: []rival{{"a resolver that sends packets larger than its own link takes", "capture at the resolver, and see what leaves it", "", nil}}, explains: []finding.Code{finding.LargeLost, finding.EDNSBreaks}},
+	{code: finding.LargeLost, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "with a small buffer size advertised, they answer", rivals: []rival{nearLarge}, explains: resolverFails},
+	{code: finding.NoReply, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "every server that the parent lists was queried more than once", rivals: []rival{nearUDP, route}, explains: resolverFails},
+	{code: finding.Unreachable, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "every server that the parent lists was queried", rivals: []rival{route}, explains: resolverFails},
+	{code: finding.WrongID, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", rivals: []rival{nearDevice}, explains: resolverFails},
+	{code: finding.WrongQuestion, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", rivals: []rival{nearDevice}, explains: resolverFails},
+	{code: finding.WrongSource, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", rivals: []rival{{"address translation near this machine", "ask from another network", "other servers reply from the address that was asked", repliesOverUDP}}, explains: resolverFails},
+	{code: finding.Malformed, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the replies are in the evidence", rivals: []rival{nearDevice}, explains: resolverFails},
 	{code: finding.ServerFailure, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the servers say so themselves", explains: resolverFails},
-	{code: finding.Refused, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the servers say so themselves", against: "a server may refuse only you: try from another network", explains: resolverFails},
-	{code: finding.Truncated, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "TCP was tried as well", against: firewall, explains: slices.Concat(resolverFails, []finding.Code{finding.TCPRefused})},
+	{code: finding.Refused, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the servers say so themselves", rivals: []rival{onlyYou}, explains: resolverFails},
+	{code: finding.Truncated, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "TCP was tried as well", rivals: []rival{nearTCP}, explains: slices.Concat(resolverFails, []finding.Code{finding.TCPRefused})},
 	{code: finding.NameDenied, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the same servers answer for another type, or for names below it", explains: []finding.Code{finding.NameDenied, finding.CacheNegative}},
-	{code: finding.RecursionUnavailable, place: TheResolver, who: you, sure: "the resolver's own replies say so", against: "it may offer recursion to other clients"},
-	{code: finding.ValidationFails, place: TheResolver, who: operator, sure: "with checking disabled the same resolver answers", against: "if other validating resolvers fail too, the zone's signatures are to blame", explains: []finding.Code{finding.ServerFailure}},
+	{code: finding.NameLost, place: TheZoneData, who: holder, sure: "the zone's own servers say that there is no such name, and the resolver makes nothing up"},
+	{code: finding.RecursionUnavailable, place: TheResolver, who: you, sure: "the resolver's own replies say so", caveat: "it may offer recursion to other clients"},
+	{code: finding.ValidationFails, place: TheResolver, who: operator, sure: "with checking disabled the same resolver answers", rivals: []rival{{"a zone whose signatures are broken", "ask another resolver that validates: if it fails too, the zone is to blame", "a resolver that validates answers", validates}}, explains: []finding.Code{finding.ServerFailure}},
 	{code: finding.AnswerRewritten, place: TheResolver, who: operator, sure: "the zone's own servers say that there is no such name"},
 	{code: finding.AnswerBlocked, place: TheResolver, who: operator, sure: "the zone's own servers do answer"},
-	{code: finding.CacheStale, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time", against: "if it still says so once the TTL has run out, it is configured to, and this is no cached answer"},
+	{code: finding.CacheStale, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time", rivals: []rival{override, bySubnet}},
 	{code: finding.CacheNegative, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time"},
 	{code: finding.TargetUnresolvable, place: TheZoneData, who: holder, sure: "both address types were looked up for the host"},
-	{code: finding.AddressNowhere, place: BehindAnswer, who: holder, sure: "the zone's own servers give that address", against: "it works on that host itself"},
-	{code: finding.AnswersDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time", explains: []finding.Code{finding.SerialsDiffer}},
+	{code: finding.AddressNowhere, place: BehindAnswer, who: holder, sure: "the zone's own servers give that address", caveat: "it works on that host itself"},
+	{code: finding.AnswersDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time", explains: []finding.Code{finding.SerialsDiffer, finding.CacheStale, finding.CacheNegative}, sharing: true},
 	{code: finding.Refused, place: TheResolver, who: operator, sure: "the resolver says so itself"},
-	{code: finding.ServerFailure, place: TheResolver, who: operator, sure: "the zone's own servers do answer", against: "they answer this machine, but it may not be able to reach them"},
-	{code: finding.NoReply, place: PathOut, who: network, sure: "every attempt timed out", against: "the resolver itself may be down"},
+	{code: finding.ServerFailure, place: TheResolver, who: operator, sure: "the zone's own servers do answer", rivals: []rival{{"a fault of the network between the resolver and the zone's servers", "have its operator query them from there", "it fails for everything", nil}}},
+	{code: finding.NoReply, place: PathOut, who: network, sure: "every attempt timed out", equal: true, rivals: []rival{{"a resolver that is down", "ask whoever runs it, or try from another network", "", nil}}},
 	{code: finding.Unreachable, place: PathOut, who: network, sure: "the network reported it"},
-	{code: finding.WrongID, place: PathOut, who: network, sure: "the replies are in the evidence", against: "the resolver itself may be at fault"},
-	{code: finding.WrongQuestion, place: PathOut, who: network, sure: "the replies are in the evidence", against: "the resolver itself may be at fault"},
-	{code: finding.WrongSource, place: TheResolver, who: operator, sure: "the replies are in the evidence", against: "address translation in between would look the same"},
-	{code: finding.Malformed, place: PathOut, who: network, sure: "the replies are in the evidence", against: "the resolver itself may be at fault"},
+	{code: finding.WrongID, place: PathOut, who: network, sure: "the replies are in the evidence", rivals: []rival{itself}},
+	{code: finding.WrongQuestion, place: PathOut, who: network, sure: "the replies are in the evidence", rivals: []rival{itself}},
+	{code: finding.WrongSource, place: TheResolver, who: operator, sure: "the replies are in the evidence", rivals: []rival{{"address translation between here and the resolver", "capture at the resolver, and see what leaves it", "", nil}}},
+	{code: finding.Malformed, place: PathOut, who: network, sure: "the replies are in the evidence", rivals: []rival{itself}},
 	{code: finding.Truncated, place: TheResolver, who: operator, sure: "TCP was tried as well", explains: []finding.Code{finding.TCPRefused}},
 	{code: finding.TCPRefused, place: TheResolver, who: operator, sure: "a connection was attempted"},
-	{code: finding.AnswerDiffers, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time", against: "nothing seen explains the difference"},
+	{code: finding.AnswerDiffers, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time", equal: true, rivals: []rival{{"an answer by place that the zone gives", "ask the zone's operator whether it is meant", "", nil}, {"an override on the resolver", "ask whoever runs it", "", nil}}},
 	{code: finding.Failed, place: TheResolver, who: operator, sure: "the resolver says so itself"},
 	{code: finding.LoopedQuery, place: PathOut, who: network, sure: "the same packet came by again and again", explains: []finding.Code{finding.NoReply, finding.LateReply}},
-	{code: finding.RepliesDiffer, place: PathOut, who: network, sure: "both replies are in the capture", against: "two servers behind one address would look the same"},
+	{code: finding.RepliesDiffer, place: PathOut, who: network, sure: "both replies are in the capture", rivals: []rival{{"two servers behind one address", "ask whoever runs the server", "", nil}}},
 	{code: finding.UnsolicitedReply, place: PathOut, who: network, sure: "the replies are in the capture"},
-	{code: finding.LateReply, place: TheResolver, who: operator, sure: "the times are those of the capture", against: "the path to it may be slow", explains: []finding.Code{finding.NoReply}},
+	{code: finding.LateReply, place: TheResolver, who: operator, sure: "the times are those of the capture", rivals: []rival{{"a slow network on the way to it", "capture at the server", "", nil}}, explains: []finding.Code{finding.NoReply}},
 	{code: finding.HalfFails, place: TheResolver, who: operator, sure: "both questions are in the capture"},
-	{code: finding.SourceDiffers, place: ThisMachine, who: you, sure: "the machine's own look-up was tried", against: "an answer by location or rotation would look the same: try again"},
-	{code: finding.SuffixAppended, place: ThisMachine, who: you, sure: "the machine's own search list was used", against: "it may be intended"},
+	{code: finding.SourceDiffers, place: ThisMachine, who: you, sure: "the machine's own look-up was tried", rivals: []rival{{"an answer by location or rotation", "try again, several times", "", nil}}},
+	{code: finding.SuffixAppended, place: ThisMachine, who: you, sure: "the machine's own search list was used", caveat: "it may be intended"},
 	{code: finding.EDNSLost, place: PathOut, who: network, sure: "several servers answer without EDNS, and none with it", explains: []finding.Code{finding.EDNSBreaks}},
-	{code: finding.EDNSBreaks, place: PathOut, who: network, sure: "the same query is answered without EDNS", against: "the resolver itself may be old", explains: []finding.Code{finding.EDNSBreaks}},
-	{code: finding.EDNSBreaks, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the same query is answered without EDNS", against: firewall, explains: resolverFails},
-	{code: finding.TCPRefused, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "a connection was attempted", against: firewall, explains: resolverFails},
-	{code: finding.Unsteady, place: TheResolver, who: operator, sure: "the same query was sent twice", against: "it may have been busy for a moment", explains: []finding.Code{finding.HalfFails}},
+	{code: finding.EDNSBreaks, place: PathOut, who: network, sure: "the same query is answered without EDNS", rivals: []rival{{"a resolver too old for EDNS", "ask whoever runs it", "", nil}}, explains: []finding.Code{finding.EDNSBreaks}},
+	{code: finding.EDNSBreaks, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the same query is answered without EDNS", rivals: []rival{nearEDNS}, explains: resolverFails},
+	{code: finding.TCPRefused, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "a connection was attempted", rivals: []rival{nearTCP}, explains: resolverFails},
+	{code: finding.Unsteady, place: TheResolver, who: operator, sure: "the same query was sent twice", caveat: "it may have been busy for a moment", explains: []finding.Code{finding.HalfFails}},
 	{code: finding.Intercepted, place: PathOut, who: network, sure: "root servers do not offer recursion, and these replies do"},
 	{code: finding.GlueMissing, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers were queried"},
 	{code: finding.GlueDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},
@@ -120,12 +122,12 @@ var rules = []rule{
 	{code: finding.AliasLong, ofZone: true, place: TheZoneData, who: holder, sure: "the aliases come from the zone's own servers"},
 	{code: finding.TargetIsAlias, place: TheZoneData, who: holder, sure: "the host was asked for"},
 	{code: finding.ReverseMismatch, place: TheZoneData, who: holder, sure: "name and address were both asked for"},
-	{code: finding.ReverseMissing, place: TheZoneData, who: holder, sure: "the address was asked for", against: "many addresses need no reverse name"},
-	{code: finding.Slow, ofZone: true, place: OneServer, who: holderAtHost, sure: "the time was measured here", against: "the path to it may be slow", explains: []finding.Code{finding.Slow}},
-	{code: finding.Slow, place: TheResolver, who: operator, sure: "the time was measured here", against: "the path to it may be slow, or the servers that it has to query"},
+	{code: finding.ReverseMissing, place: TheZoneData, who: holder, sure: "the address was asked for", caveat: "many addresses need no reverse name"},
+	{code: finding.Slow, ofZone: true, place: OneServer, who: holderAtHost, sure: "the time was measured here", rivals: []rival{{"a slow network on the way to it", "ask from another network", "", nil}}, explains: []finding.Code{finding.Slow}},
+	{code: finding.Slow, place: TheResolver, who: operator, sure: "the time was measured here", rivals: []rival{{"a slow network on the way to it", "ask from another network", "", nil}, {"slow servers that it has to query", "query them yourself: unquil trace shows their times", "", nil}}},
 	{code: finding.SingleServer, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's list was read"},
-	{code: finding.OneNetwork, ofZone: true, place: TheDeleg, who: holder, sure: "the servers' addresses were compared", against: "one address may belong to many machines (anycast)"},
-	{code: finding.OneNetwork, place: TheZoneData, who: holder, sure: "the hosts' addresses were compared", against: "one address may belong to many machines (anycast)"},
+	{code: finding.OneNetwork, ofZone: true, place: TheDeleg, who: holder, sure: "the servers' addresses were compared", caveat: "one address may belong to many machines (anycast)"},
+	{code: finding.OneNetwork, place: TheZoneData, who: holder, sure: "the hosts' addresses were compared", caveat: "one address may belong to many machines (anycast)"},
 }
 
 // rank is the rule for a finding and its place in the order; len(rules) for one
@@ -141,11 +143,12 @@ func rank(f finding.Finding) int {
 
 // Placing is where a finding places a failure, as the rules have it.
 type Placing struct {
-	OfZone  bool // it is about one of a zone's servers, and not about a resolver
-	Place   Place
-	Who     string // can fix it
-	Sure    string // what makes it so
-	Against string // what speaks against it; "" where nothing does
+	OfZone bool // it is about one of a zone's servers, and not about a resolver
+	Place  Place
+	Who    string      // can fix it
+	Sure   string      // what makes it so
+	Rivals [][3]string // the other causes that would show the same: name, what rules it out (""), what would tell
+	Caveat string      // what is to be kept in mind; "" for nothing
 	// Explains are the findings that follow from it.
 	Explains []finding.Code
 }
@@ -155,7 +158,11 @@ type Placing struct {
 func Placings(code finding.Code) (all []Placing) {
 	for _, r := range rules {
 		if r.code == code {
-			all = append(all, Placing{r.ofZone, r.place, r.who, r.sure, r.against, r.explains})
+			p := Placing{OfZone: r.ofZone, Place: r.place, Who: r.who, Sure: r.sure, Caveat: r.caveat, Explains: r.explains}
+			for _, other := range r.rivals {
+				p.Rivals = append(p.Rivals, [3]string{other.name, other.shows, other.tells})
+			}
+			all = append(all, p)
 		}
 	}
 	return all

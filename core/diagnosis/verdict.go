@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -24,14 +25,16 @@ type Verdict struct {
 	At       string            // the server, resolver or zone at that place
 	Cause    []finding.Finding // the findings that explain the failure: one kind, in one zone
 	Text     string            // the cause in one sentence; without one, what the name leads to
-	Sure     string            // "certain" or "likely"
+	Sure     string            // certain, likely or possible, as finding has them
 	Because  string            // what makes it so
-	Against  string            // what speaks against it; "" where nothing does
+	RuledOut []RuledOut        // what would look the same, and is not so
+	Against  string            // what would look the same and is not ruled out, or else what to keep in mind; "" for nothing
 	Who      string            // can fix it
 	// Elsewhere is what other resolvers say to the same; "" where none was asked.
 	Elsewhere string
 	Next      string            // what to do now
 	Lasts     uint32            // seconds after which it ends by itself; 0: no end known
+	Ends      time.Time         // when that is, at the latest; zero without it
 	Follows   []finding.Finding // seen besides, and explained by the cause
 	Also      []finding.Finding // seen besides, for itself
 	Checks    []Check
@@ -44,8 +47,11 @@ type placing struct {
 	at    string // the server, resolver or zone at that place
 	who   string
 	sure  string
-	// because is what makes it so, and against what speaks against it; "" where nothing does.
+	// because is what makes it so, and against what would look the same; "" where nothing does.
 	because, against string
+	rivals           []rival
+	equal            bool // each rival fits as well
+	ruledOut         []RuledOut
 }
 
 // ground is what somebody who knows how the exchanges came about makes of the place that the
@@ -53,8 +59,9 @@ type placing struct {
 type ground func(v *Verdict, p placing) placing
 
 // decide gives the verdict on what was found about a subject: the finding that explains the
-// others is the cause, and the grounds have their say on its place.
-func decide(subject Verdict, found []finding.Finding, grounds ...ground) Verdict {
+// others is the cause, the grounds have their say on its place, and what is to be seen says
+// how sure that is.
+func decide(subject Verdict, found []finding.Finding, see sight, grounds ...ground) Verdict {
 	v := subject
 	found = promote(found, v.Compared)
 	at := choose(found)
@@ -71,7 +78,9 @@ func decide(subject Verdict, found []finding.Finding, grounds ...ground) Verdict
 	for _, g := range grounds {
 		p = g(&v, p)
 	}
-	v.Where, v.At, v.Who, v.Sure, v.Because, v.Against = p.where, p.at, p.who, p.sure, p.because, p.against
+	see.cause = v.Cause
+	p = p.weigh(&see)
+	v.Where, v.At, v.Who, v.Sure, v.Because, v.Against, v.RuledOut = p.where, p.at, p.who, p.sure, p.because, p.against, p.ruledOut
 	v.Next, v.Lasts, v.Text = first.Next, first.Lasts, v.said()
 	return v
 }
@@ -103,7 +112,7 @@ func partition(found []finding.Finding, chosen int) (cause, follows, also []find
 		case i == chosen:
 		case f.Severity == first.Severity && r.joins(first, f):
 			cause = append(cause, f)
-		case f.Severity != finding.Note && slices.Contains(r.explains, f.Code):
+		case f.Severity != finding.Note && r.accounts(*first, f):
 			follows = append(follows, f)
 		default:
 			also = append(also, f)
@@ -115,7 +124,7 @@ func partition(found []finding.Finding, chosen int) (cause, follows, also []find
 // place is where the rules put the cause.
 func (v *Verdict) place(first *finding.Finding) placing {
 	r := rules[rank(*first)]
-	p := placing{where: r.place, at: first.About.Server, who: r.who, sure: cmp.Or(first.Sure, finding.Certain), because: r.sure, against: r.against}
+	p := placing{where: r.place, at: first.About.Server, who: r.who, sure: cmp.Or(first.Sure, finding.Certain), because: r.sure, against: r.caveat, rivals: r.rivals, equal: r.equal}
 	if v.Severity == finding.Concern && p.where == ZoneServers {
 		p.where = OneServer
 	}
@@ -127,9 +136,6 @@ func (v *Verdict) place(first *finding.Finding) placing {
 	}
 	if p.where == TheZoneData && (p.at == "" || first.About.Zone == "") || p.where == BehindAnswer {
 		p.at = v.zoneOf(first)
-	}
-	if p.where == TheResolver && first.Code == finding.AnswerDiffers {
-		p.sure = finding.Likely
 	}
 	return p
 }
@@ -200,8 +206,16 @@ func (v *Verdict) Told() Told {
 func explained(f finding.Finding, found []finding.Finding) bool {
 	return f.About.Zone == "" && slices.ContainsFunc(found, func(g finding.Finding) bool {
 		at := rank(g)
-		return at < len(rules) && rules[at].ofZone && g.Severity == f.Severity && slices.Contains(rules[at].explains, f.Code)
+		return at < len(rules) && rules[at].ofZone && g.Severity == f.Severity && rules[at].accounts(g, f)
 	})
+}
+
+// accounts reports whether what cause is about is the reason for another finding.
+func (r rule) accounts(cause, f finding.Finding) bool {
+	if !slices.Contains(r.explains, f.Code) {
+		return false
+	}
+	return !r.sharing || f.About.Zone != "" || slices.ContainsFunc(f.Evidence, func(n int) bool { return slices.Contains(cause.Evidence, n) })
 }
 
 // joins reports whether f is part of the same cause: servers of one zone fail
@@ -306,7 +320,7 @@ func has(c *probe.Compared, number int) bool {
 func truthUnseen(v *Verdict, p placing) placing {
 	if f := v.Cause[0]; f.Code == finding.ServerFailure && f.About.Zone == "" && !slices.ContainsFunc(v.Compared, func(c probe.Compared) bool { return c.Truth() != nil }) {
 		p.sure, p.because = finding.Likely, "the resolver says so itself"
-		p.against = "the zone's own servers were not seen to answer: the fault may be with them"
+		p.rivals = []rival{{"a fault of the zone's own servers (which were not seen to answer)", "trace the name from a network that reaches them", "", nil}}
 	}
 	return p
 }

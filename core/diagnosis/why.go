@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"unquil/core/delegation"
 	"unquil/core/exchange"
@@ -51,6 +52,8 @@ type round struct {
 	others    []*exchange.Exchange   // of the first question
 	control   []*exchange.Exchange   // by resolver: asked for the root servers, which every resolver knows
 	compared  []probe.Compared
+	checkOf   []int                // by resolver: the check of its answers
+	rechecked []*exchange.Exchange // resolvers asked the same a second time
 }
 
 // Why makes the round that a technician would make, everything at once that does
@@ -70,13 +73,18 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 	r.judgeTargets(ctx)
 	r.backHome(ctx)
 	r.tellApart(ctx)
+	r.recheck(ctx)
 	r.noWayOut()
 	r.soften()
 	r.unhurt()
+	r.contradict()
 	subject := Verdict{Name: r.Name, Types: c.Types, Checks: r.checks, Compared: r.compared, Elsewhere: r.elsewhere()}
-	v := decide(subject, finding.Merge(r.found), r.answersOthers, truthUnseen)
+	v := decide(subject, finding.Merge(r.found), r.sight(), r.answersOthers, truthUnseen)
 	if len(v.Cause) == 0 {
 		v.Text, v.Next = v.healthy(), v.whatNext()
+	}
+	if v.Lasts > 0 {
+		v.Ends = p.Session.Client.Now().Add(time.Duration(v.Lasts) * time.Second)
 	}
 	return v
 }
@@ -91,6 +99,7 @@ func (r *round) askEverybody(ctx context.Context) {
 		r.answers[i] = make([]*exchange.Exchange, len(r.Resolvers))
 	}
 	r.control = make([]*exchange.Exchange, len(r.Resolvers))
+	r.checkOf = make([]int, len(r.Resolvers))
 	for at, server := range r.Resolvers {
 		requests := []exchange.Request{{Server: server, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN}}}
 		for _, q := range r.questions {
@@ -114,6 +123,7 @@ func (r *round) askEverybody(ctx context.Context) {
 			}
 			r.end(check, state, strings.Join(slices.Compact(says), "; "))
 		})
+		r.checkOf[at] = check
 	}
 	for i, q := range r.questions {
 		check := r.begin(fmt.Sprintf("walk from the root for %s", q.Type))
@@ -220,9 +230,53 @@ func (r *round) unhurt() {
 func (r *round) answersOthers(v *Verdict, p placing) placing {
 	for i, c := range r.control {
 		if p.where == PathOut && v.Cause[0].Code == finding.NoReply && c != nil && c.Outcome.Good() && p.at == r.Resolvers[i].Name() {
-			p.where, p.who, p.because, p.against = TheResolver, operator, "it answers other queries at the same time", ""
+			p.where, p.who, p.because, p.rivals = TheResolver, operator, "it answers other queries at the same time", nil
 			v.Cause[0].AddEvidence(c.Number)
 		}
 	}
 	return p
+}
+
+// sight is all that the round saw, in the order in which it wanted to see it.
+func (r *round) sight() sight {
+	var s sight
+	for _, of := range r.answers {
+		s.resolvers = append(s.resolvers, of...)
+	}
+	s.resolvers = append(s.resolvers, r.others...)
+	s.exchanges = append(s.exchanges, s.resolvers...)
+	s.exchanges = append(append(s.exchanges, r.control...), r.rechecked...)
+	for i := range r.compared {
+		if r.compared[i].Walk == nil {
+			continue
+		}
+		for _, there := range r.compared[i].Evidence.ByPlace {
+			s.exchanges = append(s.exchanges, there...)
+		}
+		for _, step := range r.compared[i].Walk.Steps {
+			for _, reply := range step.Replies {
+				s.exchanges = append(s.exchanges, reply.Exchange, reply.SOA)
+			}
+			for _, extra := range step.Extra {
+				s.exchanges = append(s.exchanges, extra.Exchange)
+			}
+		}
+	}
+	return s
+}
+
+// contradict takes back that a resolver's answers are fine where something was found wrong
+// with them: what is said of a check does not contradict the verdict.
+func (r *round) contradict() {
+	for at, check := range r.checkOf {
+		for _, of := range r.answers {
+			e := of[at]
+			wrong := slices.ContainsFunc(r.found, func(f finding.Finding) bool {
+				return f.About.Zone == "" && f.Severity != finding.Note && f.About.Server == e.Server.Name() && slices.Contains(f.Evidence, e.Number)
+			})
+			if wrong && r.checks[check].State == Fine {
+				r.end(check, Wrong, r.checks[check].Saw)
+			}
+		}
+	}
 }

@@ -60,6 +60,7 @@ const (
 	AliasDangling      Code = "alias-dangling"
 	CacheStale         Code = "cache-stale"
 	CacheNegative      Code = "cache-negative"
+	NameLost           Code = "name-lost"
 	NSSetDiffers       Code = "ns-set-differs"
 	GlueMissing        Code = "glue-missing"
 	GlueDiffers        Code = "glue-differs"
@@ -167,6 +168,7 @@ var Catalogue = []Entry{
 	{TargetUnresolvable, "a zone", "The record points to a host name that has no address.", "Ask the zone's operator to give that host an address, or to point the record elsewhere."},
 	{AddressNowhere, "a zone", "A name or a listed server has an address that other machines cannot reach (loopback, unspecified, multicast, broadcast or link-local). No packet is sent there.", "Ask the zone's operator to enter the address of the intended host."},
 	{CacheStale, "a cache", "The resolver still returns an answer that the zone no longer gives.", "Ask whoever runs the resolver to clear this name from its cache, or wait for the TTL to run out."},
+	{NameLost, "a cache", "The zone no longer has the name; a cache still answers for it.", "Ask the zone's operator whether the name was removed on purpose; if not, have it put back. Leave the cache as it is: for its clients the name still works."},
 	{CacheNegative, "a cache", "The resolver has cached that the name does not exist; it does now.", "Ask whoever runs the resolver to clear this name from its cache, or wait for the TTL to run out."},
 	{AnswerDiffers, "a cache", "The resolvers give different answers, and nothing seen explains why.", "Compare again with --zone-servers to see which of them agrees with the zone."},
 	{AnswerByPlace, "a cache", "The zone's own servers answer by client location, or rotate their answers, on purpose.", "Nothing to do. Compare with a client in the same place."},
@@ -266,8 +268,9 @@ func Worst(all []Finding) Severity {
 
 // How sure a finding is of its cause.
 const (
-	Certain = "certain"
-	Likely  = "likely"
+	Certain  = "certain"  // nothing else would look the same
+	Likely   = "likely"   // something else would, and nothing speaks for it
+	Possible = "possible" // one of several causes that fit equally
 )
 
 // Merge drops what the question for another type has found already: the same

@@ -168,8 +168,8 @@ func zoneMembers(walk *delegation.Walk) (members []comparison.Member, reference 
 		if r == spokesman {
 			reference = len(members)
 		}
-		serial, _ := r.Serial()
-		members = append(members, comparison.Member{Exchange: r.Exchange, Own: true, Serial: serial})
+		soa, _ := r.Authority()
+		members = append(members, comparison.Member{Exchange: r.Exchange, Own: true, Serial: soa.Serial, Expire: soa.Expire})
 	}
 	return members, reference
 }

@@ -52,6 +52,14 @@ func List(words []string) string {
 	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
 }
 
+// Either is words as a choice in a sentence: a, b or c.
+func Either(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}
+
 // Exchanges names exchanges by their numbers, as evidence is cited: exchange 3,
 // exchanges 3, 5, 8.
 func Exchanges(numbers []int) string {
@@ -99,4 +107,26 @@ func Spoken(name string) string {
 		return name
 	}
 	return strings.TrimSuffix(name, ".")
+}
+
+// Serial is a zone's serial; one that is made of a date and a count, as many are, with that:
+// 2026030701 (7 March 2026, change 1).
+func Serial(serial uint32) string {
+	text := strconv.FormatUint(uint64(serial), 10)
+	if day, change, ok := DatedSerial(serial); ok {
+		return text + " (" + day.Format("2 January 2006") + ", change " + strconv.Itoa(change) + ")"
+	}
+	return text
+}
+
+// DatedSerial takes a serial apart that is made of a date and a count (YYYYMMDDnn); ok is
+// false for others.
+func DatedSerial(serial uint32) (day time.Time, change int, ok bool) {
+	text := strconv.FormatUint(uint64(serial), 10)
+	if len(text) != 10 {
+		return day, 0, false
+	}
+	day, err := time.Parse("20060102", text[:8])
+	change, _ = strconv.Atoi(text[8:])
+	return day, change, err == nil && day.Year() >= 1987 && day.Year() < 2100 // when there was DNS, and soon
 }

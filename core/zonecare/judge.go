@@ -1,6 +1,7 @@
 package zonecare
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -186,8 +187,11 @@ func (r *Report) serials() {
 			if left, ok := s.Expires(); ok {
 				until = "for " + wire.Period(left) + " from now"
 			}
-			r.find(finding.SerialsDiffer, finding.Concern, s.Host, []int{s.SOA.Number}, "%s has serial %d, %d behind the newest, %d; if it cannot reach its primary, it goes on answering %s.",
-				s.Host.Spoken(), s.Serial, r.SOA.Serial-s.Serial, r.SOA.Serial, until)
+			behind := fmt.Sprintf(", %d behind the newest, %s", r.SOA.Serial-s.Serial, wording.Serial(r.SOA.Serial))
+			if _, _, dated := wording.DatedSerial(s.Serial); dated { // dates are not subtracted like numbers
+				behind = "; the newest is " + wording.Serial(r.SOA.Serial)
+			}
+			r.find(finding.SerialsDiffer, finding.Concern, s.Host, []int{s.SOA.Number}, "%s has serial %s%s; if it cannot reach its primary, it goes on answering %s.", s.Host.Spoken(), wording.Serial(s.Serial), behind, until)
 		}
 	}
 }

@@ -302,6 +302,13 @@ func OfVerdict(v *diagnosis.Verdict) any {
 		"where": v.Where, "at": v.At, "cause": v.Cause[0].Code, "severity": v.Severity, "text": v.Text, "sure": v.Sure, "because": v.Because,
 		"who_can_mend_it": v.Who, "next": v.Next, "evidence": v.Evidence(),
 	}
+	if len(v.RuledOut) > 0 {
+		out := []any{}
+		for _, r := range v.RuledOut {
+			out = append(out, map[string]any{"rival": r.What, "since": r.By, "exchanges": r.Seen})
+		}
+		verdict["ruled_out"] = out
+	}
 	if v.Against != "" {
 		verdict["but"] = v.Against
 	}
@@ -310,6 +317,9 @@ func OfVerdict(v *diagnosis.Verdict) any {
 	}
 	if v.Lasts > 0 {
 		verdict["ends_within"] = v.Lasts
+		if !v.Ends.IsZero() {
+			verdict["ends_at"] = v.Ends
+		}
 	}
 	explained := []any{}
 	for _, f := range v.Follows {

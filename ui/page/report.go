@@ -99,7 +99,7 @@ func HTML(w io.Writer, r *Report) error {
 	p.Latency = drawing{"How long replies took, server by server", latency}
 	p.Tables = r.allTables()
 	t, err := template.New("report").Funcs(template.FuncMap{
-		"where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": wording.Count,
+		"where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": wording.Count, "exchanges": wording.Exchanges,
 	}).Parse(layout)
 	if err != nil {
 		return err

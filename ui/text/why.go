@@ -34,6 +34,9 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 			row("with", strings.Join(others, ", "))
 		}
 		row("how sure", d.Sure+": "+d.Because)
+		for _, out := range d.RuledOut {
+			row("ruled out", out.What+": "+out.By+" ("+wording.Exchanges(out.Seen)+")")
+		}
 		if d.Against != "" {
 			row("but", d.Against)
 		}
@@ -43,7 +46,11 @@ func (v *View) Verdict(d *diagnosis.Verdict) {
 		row("who can fix it", d.Who)
 		row("what to do", d.Next)
 		if d.Lasts > 0 {
-			row("until", "it ends by itself within "+Seconds(d.Lasts))
+			until := "it ends by itself within " + Seconds(d.Lasts)
+			if !d.Ends.IsZero() {
+				until += ", by " + d.Ends.UTC().Format("15:04 UTC on 2 January")
+			}
+			row("until", until)
 		}
 		if evidence := d.Evidence(); len(evidence) > 0 {
 			row("evidence", wording.Exchanges(evidence))
@@ -182,8 +189,15 @@ func entryRows(e finding.Entry) (rows [][2]string) {
 			of = " (about a resolver)"
 		}
 		rows = append(rows, [2]string{"where", string(p.Place) + of}, [2]string{"who can fix it", p.Who}, [2]string{"how sure", p.Sure})
-		if p.Against != "" {
-			rows = append(rows, [2]string{"but", p.Against})
+		for _, rival := range p.Rivals {
+			words := rival[0] + "; "
+			if rival[1] != "" {
+				words += "ruled out where " + rival[1] + "; else "
+			}
+			rows = append(rows, [2]string{"looks the same", words + rival[2]})
+		}
+		if p.Caveat != "" {
+			rows = append(rows, [2]string{"but", p.Caveat})
 		}
 		if len(p.Explains) > 0 {
 			words := make([]string, len(p.Explains))
