@@ -23,7 +23,7 @@ func TestCompareNamesCauses(t *testing.T) {
 		want       []string
 		not        []string
 	}{
-		{"tickets", "office,isp", 3, []string{"4 of 6 agree with the zone", "an older answer, gone from office within 2 weeks", "cache-stale (certain)", "answers-differ", "serials-differ"}, nil},
+		{"tickets", "office,isp", 3, []string{"4 of 6 agree with the zone", "an older answer, gone from office within 1 week", "cache-stale (certain)", "answers-differ", "serials-differ"}, nil},
 		{"webcam2", "isp,office", 3, []string{"a cached negative answer", "cache-negative (certain)"}, nil},
 		{"tikets", "cafe,isp", 3, []string{"a made-up answer", "answer-rewritten (certain)", "the same for 2 random names"}, nil},
 		{"snow", "office,isp,public", 0, []string{"a different answer for its location, as intended", "answer-by-place (certain)"}, []string{" fault ", " concern "}},
@@ -42,7 +42,7 @@ func TestCompareForms(t *testing.T) {
 	args := []string{"compare", "--lab", "tickets.hollowtarn.example", "-t", "A", "--from", "office,isp,public"}
 	o := run(t, append(args, "--zone-servers", "--expect", "203.0.113.140", "--keep", keep)...)
 	assert.Equal(t, 3, o.code)
-	for _, want := range []string{"5 of 7 have it (71 %)", "still old office, ns.farhost.test", "within 2 weeks"} {
+	for _, want := range []string{"5 of 7 have it (71 %)", "still old office, ns.farhost.test", "within 1 week"} {
 		assert.Contains(t, squeezed(o), want)
 	}
 	kept := squeezed(run(t, "decode", keep, "--view", "exchanges", "--type", "A"))

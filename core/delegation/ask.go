@@ -186,7 +186,9 @@ func (w *run) askOne(ctx context.Context, step *Step, host wire.Name, address ne
 	if !step.Zone.IsRoot() && !side {
 		// Beside the question itself, so that versions can be told apart without a further round trip.
 		soa.Add(1)
-		w.Session.Start(ctx, exchange.Request{Server: server, Options: &options, Shared: true,
+		asks := options
+		asks.Expire = true // how long it goes on without its primary (RFC 7314)
+		w.Session.Start(ctx, exchange.Request{Server: server, Options: &asks, Shared: true,
 			Question: wire.Question{Name: step.Zone, Type: wire.SOA, Class: wire.IN}},
 			func(e *exchange.Exchange) { r.SOA = e; soa.Done() })
 	}

@@ -19,6 +19,7 @@ func judge(w *Walk) []finding.Finding {
 	}
 	for _, step := range w.Steps {
 		all = append(all, step.serverFindings()...)
+		all = append(all, step.parents()...)
 	}
 	if near, ok := w.swallowed(); ok {
 		all = append(slices.DeleteFunc(all, func(f finding.Finding) bool { return f.Code == finding.EDNSBreaks }), near)
@@ -231,8 +232,8 @@ func (s *Step) differences() []finding.Finding {
 					f.AddEvidence(e.Number)
 				}
 			}
-			if soa, known := r.Authority(); behind && known {
-				f.Lasts = soa.Expire // if it takes no update until then, it gives the zone up (RFC 1035 §3.3.13)
+			if behind {
+				f.Lasts = r.Expires() // if it takes no update until then, it gives the zone up
 			}
 			all = append(all, f)
 		}
@@ -298,7 +299,7 @@ func (w *Walk) aliasFindings() []finding.Finding {
 			evidence = append(evidence, step.Chosen.Exchange.Number)
 		}
 	}
-	about := finding.About{Name: w.Question.Name.String(), Type: w.Question.Type.String(), Zone: w.Last().Zone.String()}
+	about := finding.About{Name: w.Question.Name.String(), Type: w.Question.Type.String(), Zone: w.aliasZone().String()}
 	if len(w.Aliases) > aliasMany && w.End != EndAliasLoop {
 		return []finding.Finding{finding.New(finding.AliasLong, finding.Concern, about,
 			fmt.Sprintf("%s is reached through %d aliases: %s.", w.Question.Name.Spoken(), len(w.Aliases), w.chain()), evidence...)}
@@ -312,6 +313,17 @@ func (w *Walk) aliasFindings() []finding.Finding {
 			fmt.Sprintf("%s points (CNAME) to %s, which does not exist.", w.Question.Name.Spoken(), w.Name().Spoken()), evidence...)}
 	}
 	return nil
+}
+
+// aliasZone is the zone that holds the last alias: who can change it, and not who holds what it
+// points to.
+func (w *Walk) aliasZone() wire.Name {
+	for _, step := range slices.Backward(w.Steps) {
+		if step.Chosen != nil && step.Chosen.Stance == Answers && step.aliases < len(w.Aliases) && w.Aliases[len(w.Aliases)-1].Name.IsSubdomainOf(step.Zone) {
+			return step.Zone
+		}
+	}
+	return w.Last().Zone
 }
 
 // nameFindings says which servers deny a name that has names below it: those are

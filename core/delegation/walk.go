@@ -89,6 +89,21 @@ func (r *Reply) Authority() (soa wire.SOAData, ok bool) {
 	return soa, false
 }
 
+// Expires is for how many seconds the server goes on without an update of the zone: what is
+// left by its own word (RFC 7314), or else what the SOA record gives it (RFC 1035 §3.3.13); 0
+// when neither is known.
+func (r *Reply) Expires() uint32 {
+	soa, ok := r.Authority()
+	if !ok {
+		return 0
+	}
+	edns, _ := r.SOA.Reply.EDNS()
+	if left, told := edns.Expire(); told && left < soa.Expire {
+		return left
+	}
+	return soa.Expire
+}
+
 // Step is one zone on the way, with every server it lists.
 type Step struct {
 	Zone     wire.Name     // the root, where Given

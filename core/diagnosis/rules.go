@@ -116,6 +116,7 @@ var rules = []rule{
 	{code: finding.Intercepted, place: PathOut, who: network, sure: "root servers do not offer recursion, and these replies do"},
 	{code: finding.GlueMissing, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers were queried"},
 	{code: finding.GlueDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},
+	{code: finding.ParentDiffers, ofZone: true, place: TheDeleg, who: registry, sure: "all servers of the parent were queried"},
 	{code: finding.NSSetDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},
 	{code: finding.NSIsAlias, ofZone: true, place: TheDeleg, who: holder, sure: "the server's name was looked up"},
 	{code: finding.SerialsDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time"},

@@ -62,6 +62,7 @@ const (
 	CacheNegative      Code = "cache-negative"
 	NameLost           Code = "name-lost"
 	NSSetDiffers       Code = "ns-set-differs"
+	ParentDiffers      Code = "parent-differs"
 	GlueMissing        Code = "glue-missing"
 	GlueDiffers        Code = "glue-differs"
 	SingleServer       Code = "single-server"
@@ -144,6 +145,7 @@ var Catalogue = []Entry{
 	{RecursionOpen, "a server", "The zone's server looks up names in other zones for anybody, which attackers exploit.", "Ask whoever runs the server to turn recursion off, or to offer it to its own network only."},
 	{NameDenied, "a server", "The server says that a name does not exist, although there are names below it or records of another type: resolvers may treat all of them as missing (RFC 8020).", "Ask whoever runs the server to update it: such a name exists and has no data."},
 	{LameServer, "a delegation", "The parent lists this server for the zone, but it does not serve the zone.", "Ask the zone's operator to load the zone on that server, or to have the registry remove it from the delegation."},
+	{ParentDiffers, "a zone", "The servers of the parent delegate the zone differently.", "Ask the registry, or whoever runs the parent zone, whether a change is still under way: one of its servers has an older delegation."},
 	{NSSetDiffers, "a delegation", "The parent and the zone list different servers.", "Ask the zone's operator to have the registry list the same servers as the zone."},
 	{GlueMissing, "a delegation", "A server's name is inside the zone, and the parent has no address (glue) for it.", "Ask the zone's operator to register the server's address with the registry."},
 	{GlueDiffers, "a delegation", "The parent and the zone give different addresses for a server.", "Ask the zone's operator to have the registry correct the address."},

@@ -169,7 +169,7 @@ func zoneMembers(walk *delegation.Walk) (members []comparison.Member, reference 
 			reference = len(members)
 		}
 		soa, _ := r.Authority()
-		members = append(members, comparison.Member{Exchange: r.Exchange, Own: true, Serial: soa.Serial, Expire: soa.Expire})
+		members = append(members, comparison.Member{Exchange: r.Exchange, Own: true, Serial: soa.Serial, Expire: r.Expires()})
 	}
 	return members, reference
 }

@@ -103,6 +103,9 @@ func (p Prober) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Z
 		}
 	}
 	origin := last.Zone
+	if apex := apexOf(zone.Walk); !apex.Equal(origin) {
+		origin, parent = apex, zonecare.Parent{} // it is on the servers of its parent, and nobody had to refer to it
+	}
 	for _, also := range plan.Also {
 		host, err := wire.ParseName(also.Name())
 		if err != nil || slices.ContainsFunc(servers, func(s zonecare.Server) bool { return s.Address == also.Address.Addr() }) {
@@ -127,6 +130,22 @@ func (p Prober) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Z
 		zone.Held = zone.Report.Against(ctx, p.Session, plan.Against)
 	}
 	return zone, true
+}
+
+// apexOf is the zone that a walk's answer comes from: by the owner of the SOA record in it,
+// since a zone may be on the same servers as its parent.
+func apexOf(walk *delegation.Walk) wire.Name {
+	last := walk.Last()
+	if last.Chosen == nil || last.Chosen.Stance != delegation.Answers {
+		return last.Zone
+	}
+	reply := last.Chosen.Exchange.Reply
+	for _, r := range slices.Concat(reply.Answer, reply.Authority) {
+		if r.Type == wire.SOA && last.Name.IsSubdomainOf(r.Name) && r.Name.IsSubdomainOf(last.Zone) {
+			return r.Name
+		}
+	}
+	return last.Zone
 }
 
 // Undelegated is a zone that a server holds and that its parent does not delegate.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -21,6 +22,7 @@ func (r *Report) judge() {
 		r.server(s)
 	}
 	r.serials()
+	r.contents()
 	if r.Known {
 		r.timers()
 	}
@@ -34,12 +36,33 @@ func (r *Report) listed() {
 	missing := without(r.Hosts, r.Parent.Hosts)
 	surplus := without(r.Parent.Hosts, r.Hosts)
 	evidence := r.evidence(func(s *State) *exchange.Exchange { return s.NS })
+	for _, host := range slices.Clone(missing) {
+		if meant, dotless := r.withoutDot(host); dotless {
+			missing = without(missing, []wire.Name{host})
+			r.find(finding.NSSetDiffers, finding.Concern, host, evidence, "The zone lists %s, which is %s without its final dot in the zone file.", host.Spoken(), meant.Spoken())
+			r.Findings[len(r.Findings)-1].Next = fmt.Sprintf("Ask the zone's operator to write %s with a final dot in the NS record.", meant.Spoken())
+		}
+	}
 	if len(missing) > 0 {
 		r.find(finding.NSSetDiffers, finding.Concern, wire.Name{}, evidence, "The zone lists %s, and the parent does not.", wording.Names(missing))
 	}
 	if len(surplus) > 0 {
 		r.find(finding.NSSetDiffers, finding.Concern, wire.Name{}, evidence, "The parent lists %s, and the zone does not.", wording.Names(surplus))
 	}
+}
+
+// withoutDot is the name that was meant where one has the zone's name twice at its end, as it
+// has when its final dot is missing in the zone file; ok is false for others.
+func (r *Report) withoutDot(host wire.Name) (meant wire.Name, ok bool) {
+	if r.Zone.IsRoot() || !host.IsSubdomainOf(r.Zone) || host.Labels() <= r.Zone.Labels() {
+		return meant, false
+	}
+	written, err := wire.ParseName(strings.TrimSuffix(strings.ToLower(host.String()), strings.ToLower(r.Zone.String())))
+	if err != nil {
+		return meant, false
+	}
+	known := slices.ContainsFunc(r.Parent.Hosts, written.Equal)
+	return written, known || written.IsSubdomainOf(r.Zone) && !written.Equal(r.Zone)
 }
 
 func without(all, taken []wire.Name) (rest []wire.Name) {
@@ -81,7 +104,13 @@ func (r *Report) glue() {
 		}
 		switch {
 		case len(glue) == 0:
-			r.find(finding.GlueMissing, finding.Fault, host, evidence, "%s is inside the zone, and the parent has no address (glue) for it.", host.Spoken())
+			severity := finding.Fault
+			if slices.ContainsFunc(r.Parent.Hosts, func(other wire.Name) bool {
+				return !other.IsSubdomainOf(r.Zone) || len(r.Parent.Glue[other.Fold()]) > 0
+			}) {
+				severity = finding.Concern // there is another way in
+			}
+			r.find(finding.GlueMissing, severity, host, evidence, "%s is inside the zone, and the parent has no address (glue) for it.", host.Spoken())
 		case len(own) > 0:
 			if old := differing(glue, own); len(old) > 0 {
 				r.find(finding.GlueDiffers, finding.Concern, host, evidence, "The parent gives %s the address %s, the zone itself %s.", host.Spoken(), old[0], own[0])

@@ -64,7 +64,7 @@ func TestJudge(t *testing.T) {
 		{"all is well", func(*Report) {}, nil},
 		{"the zone lists one more", func(r *Report) { r.Hosts = append(r.Hosts, wire.MustParseName("ns3.lake.test")) }, []string{"concern ns-set-differs "}},
 		{"the parent lists one more", func(r *Report) { r.Parent.Hosts = append(r.Parent.Hosts, wire.MustParseName("ns3.lake.test")) }, []string{"concern ns-set-differs "}},
-		{"no glue for one", func(r *Report) { delete(r.Parent.Glue, wire.MustParseName(two)) }, []string{"fault glue-missing " + two}},
+		{"no glue for one", func(r *Report) { delete(r.Parent.Glue, wire.MustParseName(two)) }, []string{"concern glue-missing " + two}},
 		{"old glue for one", func(r *Report) {
 			r.Parent.Glue[wire.MustParseName(two)] = []netip.Addr{netip.MustParseAddr("192.0.2.99")}
 		}, []string{"concern glue-differs " + two}},

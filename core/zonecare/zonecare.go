@@ -39,9 +39,10 @@ type State struct {
 	Stranger  *exchange.Exchange // a name of another zone, with recursion desired
 	Serial    uint32
 	HasSerial bool
-	Unlisted  bool             // the parent does not list it
-	ByZone    bool             // of the unlisted, that the zone itself lists it; otherwise who asks named it
-	Transfer  *transfer.Result // what came of asking it for the whole zone; nil when it was not tried
+	Unlisted  bool                 // the parent does not list it
+	ByZone    bool                 // of the unlisted, that the zone itself lists it; otherwise who asks named it
+	Sets      []*exchange.Exchange // what servers are compared by, in the order of the plan
+	Transfer  *transfer.Result     // what came of asking it for the whole zone; nil when it was not tried
 }
 
 // NSID is what the server calls itself (RFC 5001), escaped; "" when it does not say.
@@ -74,6 +75,7 @@ func (s *State) Recursive() (is, known bool) {
 // Plan says how to look at a zone's servers.
 type Plan struct {
 	Stranger    wire.Name   // a name that none of them should resolve for others
+	Names       []wire.Name // names to compare the servers by, besides the apex
 	TryTransfer bool        // ask each for the whole zone
 	Key         *tsig.Key   // to ask for it with; nil: unsigned
 	Unlisted    []Server    // to be looked at as well
@@ -96,24 +98,30 @@ type Report struct {
 	Own      map[wire.Name][]netip.Addr // addresses that the zone itself gives for its hosts inside it, by host in lower case
 	Findings []finding.Finding
 
-	shown map[wire.Name][]*exchange.Exchange // the exchanges that gave Own
+	shown       map[wire.Name][]*exchange.Exchange // the exchanges that gave Own
+	differences []difference
 }
 
 // Check asks every server of the zone all its questions at once.
 func Check(ctx context.Context, session *exchange.Session, zone wire.Name, parent Parent, servers []Server, plan Plan) Report {
 	r := Report{Zone: zone, Parent: parent, Own: map[wire.Name][]netip.Addr{}, shown: map[wire.Name][]*exchange.Exchange{}}
 	var wait sync.WaitGroup
+	questions := plan.contents(zone)
 	for i, server := range append(slices.Clone(servers), plan.Unlisted...) {
 		s := &State{Server: server, Unlisted: i >= len(servers), ByZone: i >= len(servers) && slices.ContainsFunc(plan.ByZone, server.Host.Equal)}
 		r.States = append(r.States, s)
 		wait.Go(func() { s.ask(ctx, session, zone, plan.Stranger) })
+		wait.Go(func() { s.askContents(ctx, session, questions) })
 		if plan.TryTransfer {
 			wait.Go(func() { s.tryTransfer(ctx, session, zone, plan.Key) })
 		}
 	}
 	wait.Wait()
 	r.settle()
+	r.compare()
+	wait.Go(func() { r.askDifferences(ctx, session) })
 	r.askGlue(ctx, session)
+	wait.Wait()
 	r.judge()
 	finding.Sort(r.Findings)
 	return r

@@ -35,7 +35,7 @@ var scenes = []scene{
 	{
 		"So why does the valley station fail?",
 		[]string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office"},
-		"The cache of the office resolver is at fault, and you can see until when. The lagging secondary is listed below.",
+		"The lagging secondary is at fault: the office resolver only repeats what it says. It would go on so for more than a week.",
 	},
 	{
 		"\"The lift status page is gone.\"",
@@ -53,7 +53,7 @@ var scenes = []scene{
 		"The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
 	},
 	{
-		"Whoever runs the office resolver wants evidence. What do we hand over?",
+		"The zone's operator wants evidence. What do we hand over?",
 		[]string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office", "--report", reportName},
 		"One self-contained page, with the verdict at the top and every byte below, and the packets in a capture next to it.",
 	},
@@ -63,10 +63,10 @@ var scenes = []scene{
 const reportName = "tickets.html"
 
 const handOver = `To hand over:
-  to whoever runs the office resolver: clear tickets.hollowtarn.example from its
-    cache; otherwise it ends by itself within 41 min 20 s.
   to the zone's operator: ns.farhost.test misses updates of hollowtarn.example;
     lifts.hollowtarn.example is delegated to servers that do not serve it.
+  to whoever runs the office resolver: once ns.farhost.test is up to date, clear
+    tickets.hollowtarn.example from the cache.
   to whoever runs the camera's servers: 203.0.113.151 and 203.0.113.152 do not reply.
   The report and its capture are in %s.`
 

@@ -18,6 +18,7 @@ import (
 func newZone(a *app) *cobra.Command {
 	var from []string
 	var against, keyFile string
+	var also []string
 	var tryTransfer bool
 	cmd := &cobra.Command{
 		Use:     "zone NAME",
@@ -43,6 +44,13 @@ func newZone(a *app) *cobra.Command {
 			}
 			plan := probe.ZonePlan{}
 			plan.TryTransfer = tryTransfer
+			for _, text := range also {
+				more, err := parseName(text)
+				if err != nil {
+					return err
+				}
+				plan.Names = append(plan.Names, more)
+			}
 			if plan.Key, err = readKey(a.files, keyFile); err != nil {
 				return err
 			}
@@ -79,6 +87,7 @@ func newZone(a *app) *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringSliceVarP(&from, "from", "f", nil, "also check these `SERVERS`, which need not be listed anywhere")
+	flags.StringSliceVar(&also, "also", nil, "compare the servers by these `NAMES` too, not only by the records of the zone itself")
 	flags.BoolVar(&tryTransfer, "try-transfer", false, "request a zone transfer from each server, and hang up once it starts")
 	flags.StringVar(&keyFile, "key", "", "sign transfers with the key in `FILE` (TSIG)")
 	flags.StringVar(&against, "against", "", "compare what the servers serve with a master `FILE`")

@@ -2,6 +2,7 @@ package text
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -100,8 +101,15 @@ func (v *View) step(s *delegation.Step, depth int, every bool) {
 	for _, r := range s.Replies {
 		widest = max(widest, ansi.StringWidth(r.Host.Spoken()))
 	}
+	apart := slices.ContainsFunc(s.Replies, func(r *delegation.Reply) bool {
+		return r.Stance == delegation.Refers && s.Chosen != nil && s.Chosen.Stance == delegation.Refers && r.Lists() != s.Chosen.Lists()
+	})
 	for _, r := range s.Replies {
-		v.flow(lead+r.Host.Spoken(), len(lead)+widest+2, replyWords(r, s.Given), plainStyle)
+		words := replyWords(r, s.Given)
+		if apart && r.Stance == delegation.Refers {
+			words += ": " + r.Lists()
+		}
+		v.flow(lead+r.Host.Spoken(), len(lead)+widest+2, words, plainStyle)
 	}
 }
 
@@ -118,7 +126,7 @@ func agreement(s *delegation.Step) (string, bool) {
 		if r.Stance == delegation.NotAsked {
 			continue
 		}
-		if !r.Stance.Usable() || r.Stance != s.Replies[0].Stance || said(r) != said(s.Replies[0]) {
+		if !r.Stance.Usable() || r.Stance != s.Replies[0].Stance || said(r) != said(s.Replies[0]) || r.Lists() != s.Replies[0].Lists() {
 			return "", false
 		}
 		if took := r.Exchange.Took(); asked == 0 || took < least {

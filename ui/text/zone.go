@@ -80,7 +80,7 @@ func serverColumns(states []*zonecare.State) []column {
 	for _, s := range states {
 		widest = max(widest, len(s.Address.String()))
 	}
-	columns := []column{{title: "address", width: widest + 2}, {title: "serial", width: 11}, {title: "TCP", width: 5}, {title: "EDNS", width: 6}, {title: "recursion", width: 10}}
+	columns := []column{{title: "address", width: widest + 2}, {title: "serial", width: 12}, {title: "TCP", width: 5}, {title: "EDNS", width: 6}, {title: "recursion", width: 10}}
 	if slices.ContainsFunc(states, func(s *zonecare.State) bool { return s.Transfer != nil }) {
 		columns = append(columns, column{title: "transfer", width: 9})
 	}
