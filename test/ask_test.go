@@ -29,7 +29,7 @@ func TestAskOptions(t *testing.T) {
 		{"over TLS, with what the certificate says", []string{"www.hollowtarn.example", "-t", "A", "--over", "tls"}, 0, []string{"over TLS", "TLS 1.3; the certificate is for office.resolvers.test, 192.0.2.53", "203.0.113.120"}, nil},
 		{"over HTTPS, POST", []string{"www.hollowtarn.example", "-t", "A", "--from", "https://203.0.113.200/dns-query"}, 0, []string{"over HTTPS", "203.0.113.120"}, nil},
 		{"over HTTPS, GET", []string{"www.hollowtarn.example", "-t", "A", "--from", "https://203.0.113.200", "--get"}, 0, []string{"over HTTPS", "203.0.113.120"}, nil},
-		{"over HTTPS, at a path that is not there", []string{"www.hollowtarn.example", "-t", "A", "--from", "https://203.0.113.200/elsewhere"}, 3, []string{"HTTP status 404", "malformed"}, nil},
+		{"over HTTPS, at a path that is not there", []string{"www.hollowtarn.example", "-t", "A", "--from", "https://203.0.113.200/elsewhere"}, 3, []string{"HTTP status 404 (Not Found)", "Check the path of the server's URL"}, nil},
 		{"over QUIC", []string{"www.hollowtarn.example", "-t", "A,AAAA", "--from", "quic://198.51.100.53"}, 0, []string{"over QUIC", "203.0.113.120", "2001:db8:113::120"}, nil},
 		{"a large answer over TCP from the start", []string{"timetable.hollowtarn.example", "-t", "TXT", "--over", "tcp"}, 0, []string{"over TCP", "last car down"}, []string{"was cut"}},
 		{"a certificate for another name", []string{"www.hollowtarn.example", "-t", "A", "--from", "tls://192.0.2.99"}, 3, []string{`checking the certificate: it is not for "192.0.2.99"`, "do not use the server"}, []string{"start it"}},

@@ -1,9 +1,11 @@
 package comparison
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"unquil/core/exchange"
@@ -71,8 +73,17 @@ func LeadsNowhere(value string) bool {
 	return err == nil && exchange.Nowhere(a) != ""
 }
 
-// filters are the Extended DNS Errors that say that an answer is withheld (RFC 8914 §4.16 to §4.19).
-var filters = map[uint16]bool{15: true, 16: true, 17: true, 18: true}
+// withheld are the Extended DNS Errors by which a resolver says that it withholds an answer,
+// and on whose account (RFC 8914 §4.16 to §4.18).
+var withheld = map[uint16]string{
+	15: "by a list of its operator (Blocked)",
+	16: "since it has to by law (Censored)",
+	17: "since you asked for that (Filtered)",
+}
+
+// prohibited is the Extended DNS Error of a resolver that the client may not ask (RFC 8914
+// §4.19).
+const prohibited = 18
 
 // blocked is an answer withheld: a reply says so, or the address leads nowhere.
 func blocked(d doubt) (f finding.Finding, ok bool) {
@@ -82,12 +93,18 @@ func blocked(d doubt) (f finding.Finding, ok bool) {
 	}
 	if edns, has := e.Reply.EDNS(); has {
 		for _, o := range edns.Options {
-			if code, name, extra, is := o.ExtendedError(); is && filters[code] {
-				text := name
-				if extra != "" {
-					text += ": " + wire.Escape(extra)
-				}
-				f = d.finding(finding.AnswerBlocked, finding.Fault, "%s blocks the name, and says so itself (%s).", e.Server.Name(), text)
+			code, _, extra, is := o.ExtendedError()
+			if extra != "" {
+				extra = ": " + wire.Escape(extra)
+			}
+			switch {
+			case is && code == prohibited:
+				f = d.finding(finding.Refused, finding.Fault, "%s says that you may not ask it (Prohibited)%s.", e.Server.Name(), extra)
+				f.Next = "Use a resolver that is meant for you, or ask whoever runs this one to let this machine's network in."
+				f.Sure = finding.Certain
+				return f, true
+			case is && withheld[code] != "":
+				f = d.finding(finding.AnswerBlocked, finding.Fault, "%s withholds the answer, %s%s; it says so itself.", e.Server.Name(), withheld[code], extra)
 				f.Sure = finding.Certain
 				return f, true
 			}
@@ -278,19 +295,59 @@ func (r *Result) Open() (members []Member, noName bool) {
 
 // Move is how far a change has come.
 type Move struct {
-	Expected   []string
-	Have, Lack []Member
-	Lasts      uint32 // seconds in which the last cache asked can have forgotten the old answer
+	Expected []string // in the form of the type; none when they are of other types
+	Have     []Member
+	Lack     []Member
+	Unknown  []Member // that gave no answer
+	Lasts    uint32   // seconds in which the last of the others can have forgotten the old answer
 }
 
-// Expect says who already gives the expected values, and who does not.
+// ErrExpected says that a value is one of none of the types that are asked for.
+var ErrExpected = errors.New("no value of any type that is asked for")
+
+// ParseExpected reads values that are expected of some types, each as one of the type that it
+// fits. The error wraps ErrExpected.
+func ParseExpected(values []string, types []wire.Type) (map[wire.Type][]string, error) {
+	of := map[wire.Type][]string{}
+	for _, text := range values {
+		fits := false
+		for _, t := range types {
+			for _, form := range []string{text, strings.TrimSuffix(text, ".") + ".", strconv.Quote(text)} {
+				data, err := wire.ParseRecordData(t, wire.IN, form)
+				if err != nil {
+					continue
+				}
+				record := wire.Record{Name: wire.Root, Type: t, Class: wire.IN, Data: data}
+				of[t], fits = append(of[t], exchange.Values([]wire.Record{record})[0]), true
+				break
+			}
+		}
+		if !fits {
+			return nil, fmt.Errorf("%q: %w", text, ErrExpected)
+		}
+	}
+	return of, nil
+}
+
+// gives reports whether all values are among those that are given, letter case of names aside.
+func gives(given, values []string) bool {
+	return len(values) > 0 && len(given) > 0 && !slices.ContainsFunc(values, func(v string) bool {
+		return !slices.ContainsFunc(given, func(g string) bool { return g == v || strings.EqualFold(g, v) && strings.HasSuffix(g, ".") })
+	})
+}
+
+// Expect says who already gives the expected values, and who does not. Who gives no answer is
+// neither.
 func (r *Result) Expect(values []string) Move {
 	move := Move{Expected: values}
 	for _, g := range r.Groups {
-		has := len(g.Values) > 0 && !slices.ContainsFunc(values, func(v string) bool { return !slices.Contains(g.Values, v) })
 		for _, m := range g.Members {
-			if has {
+			switch {
+			case gives(g.Values, values):
 				move.Have = append(move.Have, m)
+				continue
+			case !g.Outcome.Good():
+				move.Unknown = append(move.Unknown, m)
 				continue
 			}
 			move.Lack = append(move.Lack, m)

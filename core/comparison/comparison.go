@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"syscall"
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -101,6 +102,17 @@ func (r *Result) Truth() *Group {
 	return nil
 }
 
+// Differs reports whether two servers gave different answers.
+func (r *Result) Differs() bool {
+	answers := 0
+	for _, g := range r.Groups {
+		if g.Outcome.Good() {
+			answers++
+		}
+	}
+	return answers > 1
+}
+
 // judge says of each group that differs what is the matter with it.
 func (r *Result) judge(evidence Evidence) {
 	truth := r.Truth()
@@ -154,12 +166,18 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	if !failed {
 		return f, false
 	}
-	if e.Outcome == exchange.Unreachable && e.Err != nil && !exchange.RefusedByNetwork(e.Err) {
-		f = finding.New(row.code, finding.Fault, about(e), fmt.Sprintf("%s: no connection could be made: %v.", e.Server.Name(), e.Err), e.Number)
-		if _, insecure := errors.AsType[*exchange.HandshakeError](e.Err); insecure {
-			f.Next = "Check which name and issuer the server's certificate should have, and do not use the server until that is clear."
+	if handshake, is := errors.AsType[*exchange.HandshakeError](e.Err); is && e.Outcome == exchange.Unreachable {
+		return finding.New(finding.CertificateRejected, finding.Fault, about(e), fmt.Sprintf("%s: the encrypted connection failed: %v.", e.Server.Name(), handshake), e.Number), true
+	}
+	if e.Outcome == exchange.Unreachable && e.Err != nil {
+		switch {
+		case errors.Is(e.Err, syscall.EHOSTUNREACH) || errors.Is(e.Err, syscall.ENETUNREACH):
+			f = finding.New(row.code, finding.Fault, about(e), fmt.Sprintf("%s cannot be reached: the network says that there is no route to it.", e.Server.Name()), e.Number)
+			f.Next = "Check the address, and ask your network team why there is no route to it."
+			return f, true
+		case !exchange.RefusedByNetwork(e.Err):
+			return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf("%s: no connection could be made: %v.", e.Server.Name(), e.Err), e.Number), true
 		}
-		return f, true
 	}
 	switch {
 	case errors.Is(e.Err, exchange.ErrAliasChain):
@@ -167,6 +185,14 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 		return f, true
 	case errors.Is(e.Err, exchange.ErrDripping):
 		f = finding.New(finding.Slow, finding.Fault, about(e), fmt.Sprintf("%s started to answer and was too slow: %v.", e.Server.Name(), e.Err), e.Number)
+		return f, true
+	}
+	if status, is := errors.AsType[exchange.StatusError](e.Err); is {
+		f = finding.New(finding.Failed, finding.Fault, about(e), fmt.Sprintf("%s answers with %v.", e.Server.Name(), status), e.Number)
+		f.Next = "Check the path of the server's URL: many use /dns-query."
+		if status >= 500 {
+			f.Next = "Ask whoever runs the server: its web server fails."
+		}
 		return f, true
 	}
 	if e.Outcome == exchange.Rejection {

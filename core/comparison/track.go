@@ -40,6 +40,7 @@ const (
 	CountsDown Habit = "counts down: one cache"
 	Jumps      Habit = "jumps between countdowns: several caches behind one address"
 	Constant   Habit = "never falls: the zone's own server, or a resolver that hides the age"
+	TooRarely  Habit = "queried too rarely to tell: more than one TTL apart"
 )
 
 // slack is by how many seconds two replies of one cache may disagree on when
@@ -74,7 +75,8 @@ type Track struct {
 	last       int // index of the countdown seen last; -1 without one
 	firstTTL   uint32
 	firstAt    time.Time
-	same       int // how often in a row the TTL was told again as it was
+	same       int  // how often in a row the TTL was told again as it was
+	dense      bool // two questions came within one TTL
 }
 
 // NewTrack begins to follow a resolver.
@@ -93,8 +95,10 @@ func (t *Track) Habit() Habit {
 	switch {
 	case t.Caches > 1:
 		return Jumps
-	case t.same > 1:
+	case t.same > 1 && t.dense:
 		return Constant
+	case t.same > 1:
+		return TooRarely
 	case t.At.Sub(t.firstAt) > slack*time.Second && t.TTL < t.firstTTL || !t.Refreshed.IsZero():
 		return CountsDown
 	}
@@ -109,7 +113,7 @@ func (t *Track) Add(at time.Time, e *exchange.Exchange) (events []Event) {
 		events = append(events, Event{At: at, Server: t.Server, Kind: kind, Says: t.Says, TTL: t.TTL, Text: fmt.Sprintf(format, args...)})
 	}
 	answer := e.Answer()
-	before, meaning := t.Says, e.Meaning()
+	before, meaning, last := t.Says, e.Meaning(), t.At
 	fresh := t.Asked == 1 || meaning != t.meaning
 	t.meaning, t.Outcome, t.Values, t.At = meaning, e.Outcome, exchange.Values(answer.Records), at
 	if t.Says = string(e.Outcome); len(t.Values) > 0 {
@@ -118,6 +122,9 @@ func (t *Track) Add(at time.Time, e *exchange.Exchange) (events []Event) {
 	ttl, known := ttlOf(e, answer)
 	previous := t.TTL
 	t.TTL = ttl
+	if !last.IsZero() && previous > 0 && at.Sub(last) < time.Duration(previous)*time.Second {
+		t.dense = true
+	}
 	switch {
 	case t.Asked == 1:
 		note(First, "%s says %s", t.Server.Name(), t.Says)
@@ -218,12 +225,5 @@ func Agree(tracks []*Track) bool {
 
 // AllSay reports whether every track gives all of the values.
 func AllSay(tracks []*Track, values []string) bool {
-	for _, t := range tracks {
-		for _, v := range values {
-			if !slices.Contains(t.Values, v) {
-				return false
-			}
-		}
-	}
-	return len(tracks) > 0
+	return len(tracks) > 0 && !slices.ContainsFunc(tracks, func(t *Track) bool { return !gives(t.Values, values) })
 }

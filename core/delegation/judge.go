@@ -139,7 +139,10 @@ func (r *Reply) fault() (code finding.Code, does string) {
 		if r.Exchange.Outcome == exchange.Truncated {
 			return finding.Truncated, "truncates its answer, and retrying over TCP fails too"
 		}
-		return finding.ServerFailure, fmt.Sprintf("fails to answer (%s)", r.Exchange.Outcome)
+		if r.Exchange.Outcome != exchange.ServerFailure {
+			return finding.Failed, fmt.Sprintf("fails to answer (%s)", r.Exchange.Outcome.Named())
+		}
+		return finding.ServerFailure, "fails to answer (SERVFAIL)"
 	case Silent:
 		switch r.Exchange.Outcome {
 		case exchange.Unreachable:

@@ -108,6 +108,23 @@ func (r *round) tellApart(ctx context.Context) {
 	r.deafResolvers()
 }
 
+// choosyResolvers says of resolvers that refuse whether they refuse this name alone.
+func (r *round) choosyResolvers() {
+	for i, c := range r.control {
+		if c == nil || !c.Outcome.Good() {
+			continue
+		}
+		for at := range r.found {
+			f := &r.found[at]
+			if f.About.Zone == "" && f.Code == finding.Refused && f.Sure == "" && f.About.Server == r.Resolvers[i].Name() {
+				f.Text = fmt.Sprintf("%s refuses this question, and answers others.", f.About.Server)
+				f.Next = "Ask whoever runs the resolver whether it blocks this name or type, and why."
+				f.AddEvidence(c.Number)
+			}
+		}
+	}
+}
+
 // suspects are the exchanges with resolvers and with the zone's own servers that
 // came to nothing, one for each server and type.
 func (r *round) suspects() (all []suspect) {

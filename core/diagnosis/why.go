@@ -74,6 +74,7 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 	r.backHome(ctx)
 	r.tellApart(ctx)
 	r.recheck(ctx)
+	r.choosyResolvers()
 	r.noWayOut()
 	r.soften()
 	r.unhurt()

@@ -126,10 +126,17 @@ func newRequest(ctx context.Context, server Server, query []byte, get bool) (*ht
 }
 
 // acceptable says what is wrong with an HTTP response that should hold a message.
+// StatusError is what a web server says in place of an answer.
+type StatusError int
+
+func (e StatusError) Error() string {
+	return fmt.Sprintf("HTTP status %d (%s)", int(e), http.StatusText(int(e)))
+}
+
 func acceptable(response *http.Response, data []byte) error {
 	switch {
 	case response.StatusCode != http.StatusOK:
-		return fmt.Errorf("HTTP status %d", response.StatusCode)
+		return StatusError(response.StatusCode)
 	case response.Header.Get("Content-Type") != messageType:
 		return errors.New("the HTTP response is not a DNS message, judging by its content type")
 	case len(data) > maxMessage:

@@ -139,6 +139,10 @@ type reader struct {
 func (r *reader) message(msg []byte) (done bool, err error) {
 	if r.chain != nil {
 		if err := r.chain.Check(msg, r.now()); err != nil {
+			if m, bad := wire.ReadMessage(msg); bad == nil && errors.Is(err, tsig.ErrUnsigned) && m.RCode() != wire.NoError {
+				// Who does not accept the key cannot sign with it (RFC 8945 §5.2).
+				return false, fmt.Errorf("%w (%s), in a reply that is not signed: compare the name of the key %s, its secret, and both clocks", ErrRefused, m.RCode(), r.chain.Key.Name.Spoken())
+			}
 			return false, err
 		}
 	}

@@ -125,13 +125,13 @@ func (c *Chain) Check(msg []byte, now time.Time) error {
 	}
 	if !hmac.Equal(s.mac, c.mac(s.message, s.time, s.fudge, s.code, s.other)) {
 		if s.code != 0 {
-			return fmt.Errorf("the server says %s: %w", codeText(s.code), ErrSignature)
+			return fmt.Errorf("the server says %s of the key %s; %s: %w", codeText(s.code), c.Key.Name.Spoken(), codeAdvice[s.code], ErrSignature)
 		}
 		return ErrSignature
 	}
 	c.previous, c.later, c.unsigned, c.skipped = s.mac, true, nil, 0
 	if s.code == 18 {
-		return fmt.Errorf("the server says so: %w", ErrTime)
+		return fmt.Errorf("the server says BADTIME of the key %s; %s: %w", c.Key.Name.Spoken(), codeAdvice[18], ErrTime)
 	}
 	if off := now.Unix() - int64(s.time); off > int64(s.fudge) || -off > int64(s.fudge) {
 		return ErrTime
@@ -150,6 +150,14 @@ func Signed(msg []byte) bool {
 
 func codeText(code uint16) string {
 	return map[uint16]string{16: "BADSIG", 17: "BADKEY", 18: "BADTIME", 22: "BADTRUNC"}[code]
+}
+
+// codeAdvice is what to compare, by the error of a signature (RFC 8945 §5.2).
+var codeAdvice = map[uint16]string{
+	16: "compare the secret",
+	17: "compare the name of the key, and its algorithm",
+	18: "compare both clocks",
+	22: "the server wants longer signatures",
 }
 
 func (c *Chain) algorithm() []byte {

@@ -255,7 +255,7 @@ func (a *app) rootsFlag(cmd *cobra.Command) {
 // open sets up the network, the lab's or the real one, and the session that
 // keeps the evidence.
 func (a *app) open() error {
-	if a.speed <= 0 || a.speed > 1e6 || a.wait < 0 || a.wait > maxWait || a.latency < 0 || a.attempts < 0 || a.attempts > 20 {
+	if a.speed <= 0 || a.speed > 1e6 || a.wait < 0 || a.wait > maxWait || a.wait > 0 && a.wait < minWait || a.latency < 0 || a.attempts < 0 || a.attempts > 20 {
 		return usage(errBounds)
 	}
 	a.class = wire.IN
@@ -299,8 +299,12 @@ func (a *app) enterLab(client *exchange.Client) error {
 	return err
 }
 
-// maxWait is how long one attempt may take; more is a mistake.
-const maxWait = time.Hour
+// How long one attempt may take: more is a mistake, and in less not even a server nearby is
+// heard.
+const (
+	minWait = 100 * time.Millisecond
+	maxWait = time.Hour
+)
 
 // view draws on standard output.
 func (a *app) view() *text.View {

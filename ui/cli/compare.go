@@ -1,10 +1,14 @@
 package cli
 
 import (
+	"slices"
+
 	"github.com/spf13/cobra"
 
+	"unquil/core/comparison"
 	"unquil/core/finding"
 	"unquil/core/probe"
+	"unquil/core/wire"
 	"unquil/ui/data"
 )
 
@@ -13,6 +17,7 @@ func newCompare(a *app) *cobra.Command {
 	var types, from []string
 	var own, csv bool
 	var expect []string
+	var exitDiffers bool
 	cmd := &cobra.Command{
 		Use:     "compare NAME...",
 		Short:   "Do they all give the same answer, and if not, who differs and how?",
@@ -20,6 +25,10 @@ func newCompare(a *app) *cobra.Command {
 		Args:    taking(1, many),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			asked, err := questions(names, types)
+			if err != nil {
+				return err
+			}
+			wanted, err := expected(expect, types)
 			if err != nil {
 				return err
 			}
@@ -45,7 +54,10 @@ func newCompare(a *app) *cobra.Command {
 			if csv {
 				err = data.WriteCSV(a.stdout, results)
 			} else {
-				err = a.showCompared(results, found, expect)
+				err = a.showCompared(results, found, wanted)
+			}
+			if exitDiffers && slices.ContainsFunc(results, func(c probe.Compared) bool { return c.Differs() }) {
+				return firstOf(err, errFault)
 			}
 			return firstOf(err, verdictOn(found))
 		},
@@ -55,6 +67,7 @@ func newCompare(a *app) *cobra.Command {
 	cmd.Flags().BoolVar(&own, "zone-servers", false, "also query the zone's own servers, and compare the others with them")
 	flags := cmd.Flags()
 	flags.StringSliceVar(&expect, "expect", nil, "the new `VALUE` after a change: who has it already, and by when the rest will")
+	flags.BoolVar(&exitDiffers, "exit-differs", false, "end with exit code 3 if any two answers differ, whether that is a fault or not")
 	flags.BoolVar(&csv, "csv", false, "CSV with a heading, one line per server")
 	a.questionFlags(cmd)
 	a.askFlags(cmd)
@@ -72,7 +85,7 @@ func findingsOf(results []probe.Compared) (found []finding.Finding) {
 	return found
 }
 
-func (a *app) showCompared(results []probe.Compared, found []finding.Finding, expect []string) error {
+func (a *app) showCompared(results []probe.Compared, found []finding.Finding, expect map[wire.Type][]string) error {
 	if a.json {
 		d := a.document("compare", found)
 		var list []any
@@ -89,4 +102,17 @@ func (a *app) showCompared(results []probe.Compared, found []finding.Finding, ex
 		view.Compared(results, expect)
 	}
 	return view.Err()
+}
+
+// expected reads the values of --expect and --until, each as one of a type that is asked for.
+func expected(values, types []string) (map[wire.Type][]string, error) {
+	asked, err := parseTypes(types)
+	if err != nil {
+		return nil, err
+	}
+	of, err := comparison.ParseExpected(values, asked)
+	if err != nil {
+		return nil, usage(err)
+	}
+	return of, nil
 }

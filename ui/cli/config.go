@@ -32,6 +32,9 @@ type duration time.Duration
 
 func (d *duration) UnmarshalText(text []byte) error {
 	v, err := time.ParseDuration(string(text))
+	if err == nil && (v < minWait || v > maxWait) {
+		err = errWait
+	}
 	*d = duration(v)
 	return err
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"unquil/core/capture"
+	"unquil/core/comparison"
 	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/escape"
@@ -25,6 +26,7 @@ import (
 
 var (
 	errColour       = errors.New("not one of auto, always, never")
+	errWait         = errors.New("a wait of this length is a mistake")
 	errBounds       = errors.New("a number or time is out of range")
 	errPart         = errors.New("no such part")
 	errTogether     = errors.New("these options exclude each other")
@@ -132,7 +134,9 @@ var advice = []struct {
 	{errNoCommand, "unquil --help lists the commands"},
 	{errShell, "give bash, fish, powershell or zsh"},
 	{errNoOption, "unquil COMMAND --help lists its options"},
-	{errBounds, "give a time such as 2s (at most 1h), 1 to 20 attempts, a rate of at least 1, 1 to 1000 repeats, a speed above 0"},
+	{comparison.ErrExpected, "give a value of the type, as in a master file, and the type with --type"},
+	{errWait, "give a time with its unit from 100ms to 1h, such as wait = \"2s\""},
+	{errBounds, "give a time such as 2s (100ms to 1h), 1 to 20 attempts, a rate of at least 1, 1 to 1000 repeats, a speed above 0"},
 	{errPart, "choose from answer, authority, additional, question, header, timing"},
 	{errTogether, "leave one of them out"},
 	{errPrefix, "for example 192.0.2.1, 192.0.2.0/24 or 2001:db8::/120"},

@@ -39,6 +39,11 @@ func newWatch(a *app) *cobra.Command {
 			if w.UntilAgree && len(w.Until) > 0 {
 				return usage(fmt.Errorf("--until-agree and --until: %w", errTogether))
 			}
+			until, err := expected(w.Until, []string{typ})
+			if err != nil {
+				return err
+			}
+			w.Until = until[asked[0].Type]
 			prober, servers, _, err := a.begin(cmd.Context(), from)
 			if err != nil {
 				return err

@@ -238,7 +238,7 @@ func OfMessage(data []byte, m *wire.Message, pieces []wire.Piece, broken error) 
 }
 
 // OfComparison returns one comparison as JSON has it.
-func OfComparison(c *probe.Compared, expect []string) any {
+func OfComparison(c *probe.Compared, expect map[wire.Type][]string) any {
 	type group struct {
 		Outcome string   `json:"outcome"`
 		Values  []string `json:"values,omitempty"`
@@ -260,8 +260,8 @@ func OfComparison(c *probe.Compared, expect []string) any {
 		groups = append(groups, j)
 	}
 	result := map[string]any{"question": OfQuestion(c.Question), "headline": c.Headline(), "groups": groups, "zone_servers_asked": c.Asked}
-	if len(expect) > 0 {
-		move := c.Expect(expect)
+	if values := expect[c.Question.Type]; len(values) > 0 {
+		move := c.Expect(values)
 		names := func(members []comparison.Member) []string {
 			list := []string{}
 			for _, m := range members {
@@ -269,7 +269,7 @@ func OfComparison(c *probe.Compared, expect []string) any {
 			}
 			return list
 		}
-		result["move"] = map[string]any{"expected": expect, "have": names(move.Have), "lack": names(move.Lack), "done_within": move.Lasts}
+		result["move"] = map[string]any{"expected": values, "have": names(move.Have), "lack": names(move.Lack), "unknown": names(move.Unknown), "done_within": move.Lasts}
 	}
 	if c.Walk != nil {
 		result["walk"] = OfWalk(c.Walk)

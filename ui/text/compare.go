@@ -9,11 +9,12 @@ import (
 	"unquil/core/comparison"
 	"unquil/core/exchange"
 	"unquil/core/probe"
+	"unquil/core/wire"
 	"unquil/core/wording"
 )
 
 // Compared draws comparisons, one a question.
-func (v *View) Compared(results []probe.Compared, expect []string) {
+func (v *View) Compared(results []probe.Compared, expect map[wire.Type][]string) {
 	for i := range results {
 		if i > 0 {
 			v.line()
@@ -22,15 +23,15 @@ func (v *View) Compared(results []probe.Compared, expect []string) {
 	}
 }
 
-func (v *View) compared(c *probe.Compared, expect []string) {
+func (v *View) compared(c *probe.Compared, expect map[wire.Type][]string) {
 	v.flow("", 0, nameText(c.Question.Name)+" "+c.Question.Type.String()+": "+c.Headline(), plainStyle)
 	if !c.Asked {
 		v.flow("", 2, "The zone's own servers were not queried (--zone-servers does that), so this does not tell who is right.", quiet)
 	} else if c.Truth() == nil {
 		v.flow("", 2, "None of the zone's own servers gave an answer to compare the others with.", quiet)
 	}
-	if len(expect) > 0 {
-		v.move(c.Expect(expect))
+	if values := expect[c.Question.Type]; len(values) > 0 {
+		v.move(c.Expect(values))
 	}
 	for i := range c.Groups {
 		v.line()
@@ -42,20 +43,24 @@ func (v *View) compared(c *probe.Compared, expect []string) {
 // move draws how far a change has come: a bar with the share that has it, and
 // when the last one can have it.
 func (v *View) move(m comparison.Move) {
-	total := len(m.Have) + len(m.Lack)
+	total := len(m.Have) + len(m.Lack) + len(m.Unknown)
 	const width = 30
 	done := width * len(m.Have) / max(total, 1)
 	v.line()
 	v.row("change", fmt.Sprintf("to %s", strings.Join(m.Expected, ", ")))
 	v.flow("", labelWidth, good.Render(strings.Repeat("█", done))+quiet.Render(strings.Repeat("░", width-done))+fmt.Sprintf(" %d of %d have it (%d %%)", len(m.Have), total, 100*len(m.Have)/max(total, 1)), plainStyle)
-	if len(m.Lack) == 0 {
-		return
+	for _, group := range []struct {
+		label   string
+		members []comparison.Member
+	}{{"still old", m.Lack}, {"unknown", m.Unknown}} {
+		var names []string
+		for _, member := range group.members {
+			names = append(names, member.Exchange.Server.Name())
+		}
+		if len(names) > 0 {
+			v.row(group.label, strings.Join(names, ", "))
+		}
 	}
-	var names []string
-	for _, member := range m.Lack {
-		names = append(names, member.Exchange.Server.Name())
-	}
-	v.row("still old", strings.Join(names, ", "))
 	if m.Lasts > 0 {
 		v.row("done by", "the last cache can have dropped the old answer within "+Seconds(m.Lasts))
 	}
