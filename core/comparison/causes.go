@@ -312,7 +312,11 @@ func ParseExpected(values []string, types []wire.Type) (map[wire.Type][]string, 
 	for _, text := range values {
 		fits := false
 		for _, t := range types {
-			for _, form := range []string{text, strings.TrimSuffix(text, ".") + ".", strconv.Quote(text)} {
+			forms := []string{text, strings.TrimSuffix(text, ".") + "."}
+			if t == wire.TXT && !strings.Contains(text, `"`) {
+				forms = []string{strconv.Quote(text)} // one string, as people have it in mind
+			}
+			for _, form := range forms {
 				data, err := wire.ParseRecordData(t, wire.IN, form)
 				if err != nil {
 					continue

@@ -4,6 +4,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -40,11 +41,16 @@ func TestCauses(t *testing.T) {
 		{"a loopback address", says{"filter", false, 60, 0, []string{"127.0.0.1"}}, zone, "", nil, finding.AnswerBlocked, finding.Fault, finding.Likely},
 		{"no name, with the word that it is filtered", says{"filter", false, 60, wire.NXDomain, nil}, zone, "\x00\x11", nil, finding.AnswerBlocked, finding.Fault, finding.Certain},
 		{"refused, with the word that it is censored", says{"filter", false, 60, wire.Refused, nil}, zone, "\x00\x10", nil, finding.AnswerBlocked, finding.Fault, finding.Certain},
+		{"refused, with the word that you may not ask", says{"closed", false, 60, wire.Refused, nil}, zone, "\x00\x12", nil, finding.Refused, finding.Fault, finding.Certain},
 		{"refused, without a word", says{"closed", false, 60, wire.Refused, nil}, zone, "", nil, finding.Refused, finding.Fault, ""},
 		{"data for no name, and the same for made-up names", says{"cafe", false, 60, 0, now}, nothing, "", func(e *exchange.Exchange) Evidence {
 			return Evidence{MadeUp: map[*exchange.Exchange][]*exchange.Exchange{e: answers(false, now, now)}}
 		}, finding.AnswerRewritten, finding.Fault, finding.Certain},
 		{"data for no name, and nothing for made-up names", says{"cafe", false, 60, 0, now}, nothing, "", nil, finding.AnswerRewritten, finding.Fault, finding.Likely},
+		{"a name that the zone lost", says{"archive", false, 60, 0, now}, nothing, "", func(e *exchange.Exchange) Evidence {
+			denied := says{"archive", false, 60, wire.NXDomain, nil}.member(t, 200).Exchange
+			return Evidence{MadeUp: map[*exchange.Exchange][]*exchange.Exchange{e: {denied, denied}}}
+		}, finding.NameLost, finding.Fault, finding.Likely},
 		{"what the zone says to clients there", says{"isp", false, 60, 0, []string{"198.51.100.181"}}, zone, "", func(e *exchange.Exchange) Evidence {
 			return Evidence{ByPlace: map[*exchange.Exchange][]*exchange.Exchange{e: answers(true, []string{"198.51.100.181"})}}
 		}, finding.AnswerByPlace, finding.Note, finding.Certain},
@@ -85,4 +91,32 @@ func TestExpect(t *testing.T) {
 	assert.Len(t, move.Lack, 3)
 	assert.Equal(t, uint32(2480), move.Lasts, "the zone's own server does not forget by itself")
 	assert.Len(t, r.Expect([]string{"203.0.113.80"}).Have, 2)
+}
+
+// Expected values are read as values of the types that are asked for, and compared as such.
+func TestExpected(t *testing.T) {
+	types := []wire.Type{wire.A, wire.AAAA, wire.MX, wire.TXT}
+	for _, tt := range []struct {
+		values []string
+		types  []wire.Type
+		want   map[wire.Type][]string
+	}{
+		{[]string{"203.0.113.1"}, types[:2], map[wire.Type][]string{wire.A: {"203.0.113.1"}}},
+		{[]string{"2001:DB8:0:0::1"}, types[:2], map[wire.Type][]string{wire.AAAA: {"2001:db8::1"}}},
+		{[]string{"10 mx1.hollowtarn.example"}, types[2:3], map[wire.Type][]string{wire.MX: {"10 mx1.hollowtarn.example."}}},
+		{[]string{"last car down"}, types[3:], map[wire.Type][]string{wire.TXT: {`"last car down"`}}},
+		{[]string{"tarn"}, types[:2], nil},
+	} {
+		got, err := ParseExpected(tt.values, tt.types)
+		if tt.want == nil {
+			require.ErrorIs(t, err, ErrExpected)
+			continue
+		}
+		require.NoError(t, err, "%v", tt.values)
+		assert.Equal(t, tt.want, got)
+	}
+	r := compare(t, []says{{"new", false, 60, 0, []string{"203.0.113.1"}}, {"old", false, 40, 0, []string{"203.0.113.2"}}, {"mute", false, 0, wire.ServFail, nil}}, -1)
+	move := r.Expect([]string{"203.0.113.1"})
+	assert.Equal(t, []int{1, 1, 1, 40}, []int{len(move.Have), len(move.Lack), len(move.Unknown), int(move.Lasts)})
+	assert.True(t, r.Differs())
 }

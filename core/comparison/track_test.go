@@ -32,6 +32,7 @@ func TestTrack(t *testing.T) {
 		{"two caches in turn", []seen{{0, 300, old}, {5, 100, old}, {10, 290, old}, {15, 90, old}}, []EventKind{First, Refreshed, Several}, Jumps, 2},
 		{"three caches", []seen{{0, 300, old}, {5, 100, old}, {10, 190, old}, {15, 285, old}, {20, 85, old}, {25, 175, old}}, []EventKind{First, Refreshed, Refreshed, Several, Several}, Jumps, 3},
 		{"never falls", []seen{{0, 300, now}, {5, 300, now}, {10, 300, now}, {15, 300, now}}, []EventKind{First}, Constant, 1},
+		{"asked once a TTL", []seen{{0, 300, now}, {400, 300, now}, {800, 300, now}, {1200, 300, now}}, []EventKind{First}, TooRarely, 1},
 		{"a move", []seen{{0, 10, old}, {5, 5, old}, {11, 3600, now}}, []EventKind{First, Changed}, Unclear, 1},
 		{"a failure and back", []seen{{0, 60, old}, {5, 0, ""}, {10, 50, old}}, []EventKind{First, Changed, Changed}, Unclear, 1},
 		{"one answer tells nothing", []seen{{0, 60, old}}, []EventKind{First}, Unclear, 1},

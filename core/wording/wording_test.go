@@ -16,5 +16,10 @@ func TestWording(t *testing.T) {
 	assert.Equal(t, "12,000 packets", Count(12000, "packet", "packets"))
 	assert.Equal(t, []string{"once", "twice", "3 times"}, []string{Times(1), Times(2), Times(3)})
 	assert.Equal(t, []string{"", "a", "a and b", "a, b and c"}, []string{List(nil), List([]string{"a"}), List([]string{"a", "b"}), List([]string{"a", "b", "c"})})
+	for serial, want := range map[uint32]string{2026030701: "2026030701 (7 March 2026, change 1)", 2026130701: "2026130701", 9: "9", 4294967295: "4294967295"} {
+		assert.Equal(t, want, Serial(serial))
+	}
+	assert.Equal(t, []string{"a", "a, b or c"}, []string{Either([]string{"a"}), Either([]string{"a", "b", "c"})})
+	assert.Equal(t, []string{".", "a.example"}, []string{Spoken("."), Spoken("a.example.")})
 	assert.Equal(t, []string{"exchange 3", "exchanges 3, 1005"}, []string{Exchanges([]int{3}), Exchanges([]int{3, 1005})})
 }

@@ -63,6 +63,27 @@ func TestJudge(t *testing.T) {
 	}{
 		{"all is well", func(*Report) {}, nil},
 		{"the zone lists one more", func(r *Report) { r.Hosts = append(r.Hosts, wire.MustParseName("ns3.lake.test")) }, []string{"concern ns-set-differs "}},
+		{"one without its final dot", func(r *Report) { r.Hosts = append(r.Hosts, wire.MustParseName("ns2.tarn.example.tarn.example")) }, []string{"concern ns-set-differs ns2.tarn.example.tarn.example."}},
+		{"other data with the same serial", func(r *Report) {
+			mine, theirs := said(t, 60, wire.AA, "tarn.example", wire.A, "tarn.example A 192.0.2.1"), said(t, 61, wire.AA, "tarn.example", wire.A, "tarn.example A 192.0.2.2")
+			mine.Server.Host, theirs.Server.Host = "a.", "b."
+			r.States[0].Sets, r.States[1].Sets = []*exchange.Exchange{mine}, []*exchange.Exchange{theirs}
+			r.compare()
+			for i := range r.differences {
+				r.differences[i].again = []*exchange.Exchange{mine, theirs}
+			}
+		}, []string{"fault answers-differ "}},
+		{"data that changes from query to query", func(r *Report) {
+			mine, theirs := said(t, 60, wire.AA, "tarn.example", wire.A, "tarn.example A 192.0.2.1"), said(t, 61, wire.AA, "tarn.example", wire.A, "tarn.example A 192.0.2.2")
+			mine.Server.Host, theirs.Server.Host = "a.", "b."
+			other := *theirs
+			other.Reply = mine.Reply
+			r.States[0].Sets, r.States[1].Sets = []*exchange.Exchange{mine}, []*exchange.Exchange{theirs}
+			r.compare()
+			for i := range r.differences {
+				r.differences[i].again = []*exchange.Exchange{mine, &other}
+			}
+		}, []string{"note answers-differ ns2.tarn.example."}},
 		{"the parent lists one more", func(r *Report) { r.Parent.Hosts = append(r.Parent.Hosts, wire.MustParseName("ns3.lake.test")) }, []string{"concern ns-set-differs "}},
 		{"no glue for one", func(r *Report) { delete(r.Parent.Glue, wire.MustParseName(two)) }, []string{"concern glue-missing " + two}},
 		{"old glue for one", func(r *Report) {
