@@ -139,9 +139,9 @@ func rootHints(z *zone) []wire.Record {
 // Now is the time in the lab, which TTLs there run by.
 func (l *Lab) Now() time.Time { return l.now() }
 
-// travel waits for as long as one reply is on its way.
-func (l *Lab) travel() {
-	d := l.latency
+// travel waits for as long as one reply is on its way, when its host takes some time of its own.
+func (l *Lab) travel(own time.Duration) {
+	d := l.latency + own
 	if l.jitter != nil {
 		d += l.jitter()
 	}
@@ -172,7 +172,7 @@ func (l *Lab) deliver(from, to netip.Addr, query *wire.Message) *wire.Message {
 		if stream && l.noTCP[to] {
 			return nil
 		}
-		l.travel()
+		l.travel(0)
 		l.wait(h.oddity().late)
 		out := respond(h, from, data, stream)
 		if out == nil {

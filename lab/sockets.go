@@ -151,8 +151,7 @@ type replier struct {
 func (l *Lab) replier(a netip.Addr) replier { return replier{l.hosts[a], l.Scenario.Machine, l} }
 
 func (c replier) respond(query []byte, stream bool) []byte {
-	c.lab.travel()
-	c.lab.wait(c.host.oddity().late)
+	c.lab.travel(c.host.oddity().late)
 	return respond(c.host, c.client, query, stream)
 }
 

@@ -49,7 +49,7 @@ func TestTransfers(t *testing.T) {
 		{"with the key", "dns1.hollowtarn.example.", exchange.TCP, key, nil, transfer.Whole, now, nil},
 		{"with the key, over TLS", "dns1.hollowtarn.example.", exchange.TLS, key, nil, transfer.Whole, now, nil},
 		{"without it", "dns1.hollowtarn.example.", exchange.TCP, nil, nil, "", 0, transfer.ErrRefused},
-		{"with another secret", "dns1.hollowtarn.example.", exchange.TCP, stranger, nil, "", 0, tsig.ErrUnsigned},
+		{"with another secret", "dns1.hollowtarn.example.", exchange.TCP, stranger, nil, "", 0, transfer.ErrRefused},
 		{"to nobody", "dns2.hollowtarn.example.", exchange.TCP, nil, nil, "", 0, transfer.ErrRefused},
 		{"what changed", "dns1.hollowtarn.example.", exchange.TCP, key, &old, transfer.Changes, now, nil},
 		{"what changed since a version that nobody has", "dns1.hollowtarn.example.", exchange.TCP, key, new(uint32(7)), transfer.Whole, now, nil},

@@ -131,8 +131,8 @@ func (w *run) admit(address netip.Addr) (string, error) {
 	if what := exchange.Nowhere(address); what != "" && !w.allows(address) {
 		return fmt.Sprintf("%v (%s)", errNowhere, what), errNowhere
 	}
-	if w.noIPv6 && address.Is6() {
-		return "this machine has no IPv6", nil
+	if address.Is6() && w.noRoute >= withoutRoute {
+		return fmt.Sprintf("this machine has no IPv6: the network had no route to %d other addresses", w.noRoute), nil
 	}
 	if w.asked++; w.asked > maxQuestions {
 		return errBudget.Error(), errBudget
@@ -200,9 +200,14 @@ func (w *run) askOne(ctx context.Context, step *Step, host wire.Name, address ne
 	}
 	if address.Is6() && noRoute(r.Exchange.Err) {
 		w.mu.Lock()
-		w.noIPv6 = true
+		w.noRoute++
 		w.mu.Unlock()
-		r.Stance, r.Why = NotAsked, "this machine has no IPv6"
+		r.Stance, r.Why = NotAsked, "this machine has no route to it"
+	}
+	if address.Is6() && r.Exchange.Reply != nil {
+		w.mu.Lock()
+		w.noRoute = -maxQuestions // there is IPv6, whatever single addresses it does not lead to
+		w.mu.Unlock()
 	}
 	if r.Stance.Usable() {
 		// The walk need not wait for the serial; whoever reads it waits for w.pending.
@@ -212,6 +217,10 @@ func (w *run) askOne(ctx context.Context, step *Step, host wire.Name, address ne
 	}
 	return r, refused
 }
+
+// withoutRoute is how many IPv6 addresses have to be out of reach, without one that answers,
+// to show that this machine has no IPv6.
+const withoutRoute = 2
 
 // noRoute reports whether this machine itself had no way to send.
 func noRoute(err error) bool {

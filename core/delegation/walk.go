@@ -189,7 +189,7 @@ type Walker struct {
 // memory is what a walker learns on its walks.
 type memory struct {
 	mu      sync.Mutex
-	noIPv6  bool
+	noRoute int // IPv6 addresses that this machine had no route to; less than 0 once one replied
 	edns    edns
 	zones   map[wire.Name][]Server // by zone in lower case
 	primed  bool

@@ -3,6 +3,7 @@ package diagnosis
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -95,6 +96,7 @@ func (r *round) judgeWay() {
 // noWayOut says that nobody answers at all.
 func (r *round) noWayOut() {
 	var evidence []int
+	silent := map[netip.Addr]bool{} // who was waited for in vain
 	for i := range r.compared {
 		walk := r.compared[i].Walk
 		if walk.End != delegation.EndNoWayOut {
@@ -103,6 +105,9 @@ func (r *round) noWayOut() {
 		for _, reply := range walk.Last().Replies {
 			if reply.Exchange != nil {
 				evidence = append(evidence, reply.Exchange.Number)
+				if reply.Exchange.Outcome == exchange.NoReply {
+					silent[reply.Address] = true
+				}
 			}
 		}
 		for _, e := range r.answers[i] {
@@ -117,8 +122,16 @@ func (r *round) noWayOut() {
 	}) {
 		return // it may be that nobody but resolvers can be reached, or that they answer in another way
 	}
-	r.found = append(r.found, finding.New(finding.NoWayOut, finding.Fault, finding.About{}, "Neither a resolver nor a root server replies: nothing seems to get out of this network.", evidence...))
+	f := finding.New(finding.NoWayOut, finding.Fault, finding.About{}, "Neither a resolver nor a root server replies: nothing seems to get out of this network.", evidence...)
+	if len(silent) < independent {
+		f.Sure = finding.Likely // a refusal, or a single silent server, is no proof that packets are lost
+	}
+	r.found = append(r.found, f)
 }
+
+// independent is how many root servers have to stay silent, each for the whole wait, to show
+// that nothing gets out.
+const independent = 3
 
 // intercepted recognises somebody who answers in place of the root servers: they
 // alone of all servers never offer recursion, and always speak with authority or refer.

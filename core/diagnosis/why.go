@@ -61,6 +61,11 @@ type round struct {
 // from the root with the zone's own servers, and then whatever tells the causes
 // apart. When ctx ends, the verdict holds what is known.
 func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
+	if isLocalhost(c.Name) {
+		return Verdict{Name: c.Name, Types: c.Types, Text: "this machine itself, by definition (RFC 6761 §6.3); no resolver has to know it",
+			Next:   "If programs do not get 127.0.0.1 or ::1 for it, look at this machine's hosts file: unquil local localhost.",
+			Checks: []Check{{What: "the name", State: Fine, Saw: "a special-use name"}}}
+	}
 	r := &round{Prober: p, Case: c}
 	r.watch = c.Watch
 	r.machine(ctx)

@@ -94,7 +94,11 @@ func (r *Reversal) Found(interest Interest) []finding.Finding {
 		if interest == InRange {
 			return nil // most addresses of a range have none, and need none
 		}
-		return []finding.Finding{finding.New(finding.ReverseMissing, finding.Concern, about, fmt.Sprintf("%s has no reverse name.", r.Address), r.Exchange.Number)}
+		severity := finding.Concern
+		if a := r.Address; a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || a.IsUnspecified() {
+			severity = finding.Note // nobody outside gives these names, and many networks give them none (RFC 6303)
+		}
+		return []finding.Finding{finding.New(finding.ReverseMissing, severity, about, fmt.Sprintf("%s has no reverse name.", r.Address), r.Exchange.Number)}
 	}
 	var found []finding.Finding
 	for _, n := range r.Names {

@@ -71,6 +71,26 @@ func enough(rdata string, at, n int) error {
 // rest is the span of a field that takes all that is left.
 func rest(rdata string, at int) (int, error) { return len(rdata) - at, nil }
 
+// someRest is rest, of which there has to be some.
+func someRest(rdata string, at int) (int, error) {
+	if at >= len(rdata) {
+		return 0, ErrRDataShort
+	}
+	return rest(rdata, at)
+}
+
+// some makes a parser of one that may take nothing.
+func some(parse func(dst []byte, words *Words) ([]byte, error)) func([]byte, *Words) ([]byte, error) {
+	return func(dst []byte, words *Words) ([]byte, error) {
+		before := len(dst)
+		out, err := parse(dst, words)
+		if err == nil && len(out) == before {
+			err = ErrMissing
+		}
+		return out, err
+	}
+}
+
 func always(string, int) bool { return true }
 
 // oneWord makes a parser of one word from what turns its text into bytes.
@@ -230,6 +250,7 @@ var (
 	u8  = number("u8", 1)
 	u16 = number("u16", 2)
 	u32 = number("u32", 4)
+	u64 = number("u64", 8)
 
 	ipv4 = address("ipv4", 4)
 	ipv6 = address("ipv6", 16)
@@ -315,6 +336,29 @@ var (
 		text: func(dst []byte, field, _ string) []byte { return appendBase64(dst, field) },
 		parse: func(dst []byte, words *Words) ([]byte, error) {
 			return joined(dst, words, base64.StdEncoding.AppendDecode)
+		},
+	}
+
+	// hexData and base64Data are the same, and not nothing.
+	hexData    = &kind{name: "hex", span: someRest, text: hexRest.text, parse: some(hexRest.parse)}
+	base64Data = &kind{name: "base64", span: someRest, text: base64Rest.text, parse: some(base64Rest.parse)}
+
+	// keyData is a key, which one whose flags say that there is none does not have (RFC 2535
+	// §3.1.2).
+	keyData = &kind{
+		name: "base64",
+		span: func(rdata string, at int) (int, error) {
+			if at >= 4 && rdata[at-4]&0xC0 == 0xC0 {
+				return rest(rdata, at)
+			}
+			return someRest(rdata, at)
+		},
+		text: base64Rest.text,
+		parse: func(dst []byte, words *Words) ([]byte, error) {
+			if len(dst) >= 4 && dst[len(dst)-4]&0xC0 == 0xC0 {
+				return base64Rest.parse(dst, words)
+			}
+			return base64Data.parse(dst, words)
 		},
 	}
 

@@ -12,6 +12,7 @@ var (
 	sshDigest    = coded("SSH digest", 1, newRegistry("", map[uint16]string{1: "SHA-1", 2: "SHA-256"}))
 	nsec3Hash    = coded("NSEC3 hash", 1, newRegistry("", map[uint16]string{1: "SHA-1"}))
 	zonemdScheme = coded("ZONEMD scheme", 1, newRegistry("", map[uint16]string{1: "SIMPLE"}))
+	dsyncScheme  = coded("DSYNC scheme", 1, newRegistry("", map[uint16]string{1: "NOTIFY"}))
 	zonemdHash   = coded("ZONEMD hash", 1, newRegistry("", map[uint16]string{1: "SHA384", 2: "SHA512"}))
 	tkeyMode     = coded("TKEY mode", 2, newRegistry("", map[uint16]string{1: "server assignment", 2: "Diffie-Hellman exchange", 3: "GSS-API negotiation", 4: "resolver assignment", 5: "key deletion"}))
 	tlsaUsage    = coded("TLSA usage", 1, newRegistry("", map[uint16]string{0: "PKIX-TA", 1: "PKIX-EE", 2: "DANE-TA", 3: "DANE-EE", 255: "PrivCert"}))

@@ -159,6 +159,42 @@ var typeBitmap = &kind{
 	},
 }
 
+// oldBitmap is the types from 0 to 127 of a name, a bit each (RFC 2535 §5.2).
+var oldBitmap = &kind{
+	name: "type bit map",
+	span: someRest,
+	text: func(dst []byte, field, _ string) []byte {
+		for i, bit := range portsOf(field) {
+			if i > 0 {
+				dst = append(dst, ' ')
+			}
+			dst = append(dst, Type(bit).String()...)
+		}
+		return dst
+	},
+	odd: func(field, _ string) bool { return len(field) > 16 || field[len(field)-1] == 0 || field[0]&0x80 != 0 },
+	parse: func(dst []byte, words *Words) ([]byte, error) {
+		var bits [16]byte
+		most := -1
+		for words.left() > 0 {
+			word, _ := words.take()
+			t, ok := TypeOf(word.Text)
+			if !ok {
+				return dst, ErrUnknownType
+			}
+			if t == 0 || t > 127 {
+				return dst, ErrValue
+			}
+			bits[t/8] |= 0x80 >> (t % 8)
+			most = max(most, int(t/8))
+		}
+		if most < 0 {
+			return dst, ErrMissing
+		}
+		return append(dst, bits[:most+1]...), nil
+	},
+}
+
 func bitmapTypes(field string) (types []Type) {
 	for i := 0; i < len(field); i += 2 + int(field[i+1]) {
 		for _, bit := range portsOf(field[i+2 : i+2+int(field[i+1])]) {

@@ -13,6 +13,12 @@ import (
 // or that a key stands twice (RFC 9460 §2.2).
 var ErrParamOrder = errors.New("keys are not in ascending order, each once")
 
+// Why SvcParams do not fit each other.
+var (
+	ErrParamMandatory = errors.New("mandatory names itself or a key that is not there")
+	ErrParamDefault   = errors.New("no-default-alpn without alpn")
+)
+
 // svcKey is one row of the registry of service parameter keys. text and parse
 // may be nil, for a key that has no value of its own form.
 type svcKey struct {
@@ -118,8 +124,9 @@ var svcParams = &kind{
 			dst = appendUnsigned(appendUnsigned(dst, uint64(p.key), 2), uint64(len(p.value)), 2)
 			dst = append(dst, p.value...)
 		}
-		return dst, nil
+		return dst, consistent(params)
 	},
+	odd: func(field, _ string) bool { return consistent(paramsOf(field)) != nil },
 	parts: func(field string) (all []part) {
 		for _, p := range paramsOf(field) {
 			row := svcKeys[p.key]
@@ -132,6 +139,30 @@ var svcParams = &kind{
 		}
 		return all
 	},
+}
+
+// consistent says what is wrong between parameters: mandatory keys that are not there or are
+// mandatory by themselves (RFC 9460 §8), and no default where nothing else is offered (§7.1.2).
+func consistent(params []svcParam) error {
+	has := func(key uint16) bool {
+		return slices.ContainsFunc(params, func(p svcParam) bool { return p.key == key })
+	}
+	for _, p := range params {
+		switch {
+		case !p.own():
+		case p.key == 0:
+			for i := 0; i+1 < len(p.value); i += 2 {
+				if key := uint16(unsigned(p.value[i : i+2])); key == 0 || !has(key) {
+					return ErrParamMandatory
+				}
+			}
+		case p.key == 2:
+			if !has(1) {
+				return ErrParamDefault
+			}
+		}
+	}
+	return nil
 }
 
 func paramsOf(field string) (params []svcParam) {
@@ -179,7 +210,7 @@ func parseParam(text []byte) (svcParam, error) {
 		value = strings.TrimSuffix(v, `"`)
 	}
 	key, known := svcKeyNames.value(name)
-	if !known {
+	if !known || name != strings.ToLower(name) { // RFC 9460 §2.1
 		return svcParam{}, ErrValue
 	}
 	if row, ok := svcKeys[key]; ok && row.name == strings.ToLower(name) {

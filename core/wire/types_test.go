@@ -47,6 +47,8 @@ var vectors = []struct {
 	{29, "42 21 54 N 71 06 18 W -24m 30m", "42 21 54.000 N 71 6 18.000 W -24m 30m 10000m 10m", ""}, // RFC 1876 §4
 	{29, "52 14 05 N 00 08 50 E 10m", "52 14 5.000 N 0 8 50.000 E 10m 1m 10000m 10m", ""},
 	{29, "90 S 180 W -100000.00 0 90000000.00m 0.01", "90 0 0.000 S 180 0 0.000 W -100000m 0m 90000000m 0.01m", "00 00 99 10 6cb02700 59604e00 00000000"},
+	{100, `\# 3 010203`, "", "010203"}, {101, `\# 3 010203`, "", "010203"}, {102, `\# 3 010203`, "", "010203"}, {103, `\# 3 010203`, "", "010203"},
+	{30, "foo.bar.example. A MX SIG", "", ""}, {66, "CDS NOTIFY 5359 scanner.example.", "CDS 1 5359 scanner.example.", ""}, {67, "AQID", "", "010203"}, {68, "AQID", "", "010203"}, {263, `"TCP-v4-v6"`, "", ""}, {264, "977000", "", "00000000000ee868"},
 	{31, "e32c6f78163a9348", "", ""}, {32, "32251a030067", "", ""},
 	{33, "0 1 9 old-slow-box.example.", "", ""}, // RFC 2782
 	{34, "+358400123", "", "01 333538343030313233"}, {34, "47000580", "", "00 47000580"},
@@ -174,6 +176,11 @@ func TestWrongText(t *testing.T) {
 		{47, "a. TARN", "Type Bit Maps", ErrUnknownType}, {48, "256 3 5 ???", "Public Key", ErrValue}, {50, "1 0 0 xyz 2T7B A", "Salt", ErrValue}, {50, "1 0 0 - !!! A", "Next Hashed Owner Name", ErrValue},
 		{108, "00-00-5e-00-53", "EUI-48", ErrValue}, {104, "10 14:4fff:ff20:ee64", "NodeID", ErrValue}, {22, "4700", "NSAP", ErrValue}, {55, "2 zz AQID", "HIT and public key", ErrValue},
 		{260, "10 2 1 192.0.2.1", "D-bit and type", ErrValue}, {16, strings.Repeat("x", 256), "TXT-DATA", ErrStringLong}, {11, "192.0.2.1 TCP tarn", "BIT MAP", ErrValue}, {41, "1", "OPTION", ErrValue},
+		// What must not be missing.
+		{25, "256 3 5", "public key", ErrMissing}, {37, "PGP 0 0", "certificate or CRL", ErrMissing}, {43, "60485 5 1", "Digest", ErrMissing}, {44, "2 1", "fingerprint", ErrMissing}, {46, "A 5 3 60 20380101000000 20370101000000 1 a.", "Signature", ErrMissing},
+		{48, "256 3 5", "Public Key", ErrMissing}, {49, "", "DHCID", ErrMissing}, {52, "3 1 1", "Certificate Association Data", ErrMissing}, {59, "0 0 0", "Digest", ErrMissing}, {60, "0 3 0", "Public Key", ErrMissing},
+		{61, "", "public key", ErrMissing}, {63, "1 1 1", "Digest", ErrMissing}, {30, "a.", "type bit map", ErrMissing},
+		{64, "1 foo. mandatory=alpn", "SvcParams", ErrParamMandatory}, {64, "1 foo. mandatory=mandatory", "SvcParams", ErrParamMandatory}, {64, "1 foo. no-default-alpn", "SvcParams", ErrParamDefault}, {64, "1 foo. ALPN=h2", "SvcParams", ErrValue},
 		// RFC 9460 appendix D.3.
 		{64, "1 foo. key123=abc key123=def", "SvcParams", ErrParamOrder}, {64, "1 foo. mandatory", "SvcParams", ErrValue}, {64, "1 foo. alpn", "SvcParams", ErrValue}, {64, "1 foo. port", "SvcParams", ErrValue},
 		{64, "1 foo. ipv4hint", "SvcParams", ErrValue}, {64, "1 foo. no-default-alpn=abc", "SvcParams", ErrValue}, {64, "1 foo. mandatory=key0,key0", "SvcParams", ErrValue}, {64, "1 foo. Tarn=1", "SvcParams", ErrValue},

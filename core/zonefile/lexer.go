@@ -2,6 +2,7 @@ package zonefile
 
 import (
 	"bufio"
+	"bytes"
 	"io"
 
 	"unquil/core/wire"
@@ -20,9 +21,10 @@ type word struct {
 // lexer cuts a master file into entries: a directive or a record with all its
 // continuation lines (RFC 1035 §5.1).
 type lexer struct {
-	in   *bufio.Reader
-	line int
-	long []byte // a line that does not fit the reader's buffer
+	in    *bufio.Reader
+	line  int
+	long  []byte   // a line that does not fit the reader's buffer
+	again [][]byte // lines that were read ahead
 
 	text  []byte // of the entry's words, reused from entry to entry
 	words []word
@@ -91,7 +93,11 @@ func (l *lexer) entry(file string) error {
 			default:
 				end, ok := l.word(line, i)
 				if !ok {
-					return &Error{file, l.line, i + 1, "string", ErrQuote}
+					at := l.line
+					if line, ok = l.joined(line, i); !ok {
+						return &Error{file, at, i + 1, "string", ErrQuote}
+					}
+					end, _ = l.word(line, i)
 				}
 				i = end
 			}
@@ -100,9 +106,41 @@ func (l *lexer) entry(file string) error {
 	return nil
 }
 
+// maxQuoted is how many bytes a quoted string may go on for over the ends of lines (RFC 1035
+// §5.1): one whose end is missing must not take the rest of the file with it.
+const maxQuoted = 4 << 10
+
+// joined is line with those behind it, up to where the word at line[at:] ends. ok is false when
+// that is nowhere near: then they are read again as lines of their own.
+func (l *lexer) joined(line []byte, at int) (all []byte, ok bool) {
+	var taken [][]byte
+	first := l.line
+	all = bytes.Clone(line)
+	for len(all)-len(line) < maxQuoted {
+		more, err := l.readLine()
+		if len(more) == 0 || err == ErrLong {
+			break
+		}
+		taken, all = append(taken, bytes.Clone(more)), append(all, more...)
+		words, text := len(l.words), len(l.text)
+		_, ok = l.word(all, at)
+		l.words, l.text = l.words[:words], l.text[:text]
+		if ok {
+			return all, true
+		}
+	}
+	l.line, l.again = first, append(taken, l.again...)
+	return nil, false
+}
+
 // readLine returns the next line with its end, if it has one, good until the next call.
 func (l *lexer) readLine() ([]byte, error) {
 	l.line++
+	if len(l.again) > 0 {
+		line := l.again[0]
+		l.again = l.again[1:]
+		return line, nil
+	}
 	line, err := l.in.ReadSlice('\n')
 	if err != bufio.ErrBufferFull {
 		return line, err
@@ -120,8 +158,8 @@ func (l *lexer) readLine() ([]byte, error) {
 	return l.long, err
 }
 
-// word takes the word at line[at:] and returns the index after it; ok is false
-// when a quote is not closed on the line. Escaped bytes keep their backslash,
+// word takes the word at line[at:] and returns the index after it; ok is false, and nothing is
+// taken, when a quote is not closed in line. Escaped bytes keep their backslash,
 // for the field's own reader.
 func (l *lexer) word(line []byte, at int) (end int, ok bool) {
 	w := word{from: len(l.text), line: l.line, column: at + 1}
@@ -160,7 +198,7 @@ func (l *lexer) word(line []byte, at int) (end int, ok bool) {
 
 // quoted returns the index after the closing quote of the string at line[at:].
 func quoted(line []byte, at int) (end int, ok bool) {
-	for i := at + 1; i < len(line) && line[i] != '\n'; i++ {
+	for i := at + 1; i < len(line); i++ {
 		switch line[i] {
 		case '"':
 			return i + 1, true

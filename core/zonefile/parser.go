@@ -87,6 +87,9 @@ func (p *parser) directive(name string) error {
 	if len(p.lexer.words) < 2 {
 		return p.fail(1, name, wire.ErrMissing)
 	}
+	if upper := strings.ToUpper(name); len(p.lexer.words) > 2 && (upper == "$ORIGIN" || upper == "$TTL") {
+		return p.fail(2, name, wire.ErrSurplus)
+	}
 	value := string(p.wordText(1))
 	switch strings.ToUpper(name) {
 	case "$ORIGIN":

@@ -36,6 +36,7 @@ func TestRead(t *testing.T) {
 		{"without a TTL an SOA's minimum holds", "@ SOA a b 1 2 3 4 5m\nwww A 192.0.2.1\n", []string{"hollowtarn.example. 300 IN SOA a.hollowtarn.example. b.hollowtarn.example. 1 2 3 4 300", "www.hollowtarn.example. 300 IN A 192.0.2.1"}},
 		{"a stated TTL holds on without $TTL", "a 60 A 192.0.2.1\nb A 192.0.2.1\n", []string{"a.hollowtarn.example. 60 IN A 192.0.2.1", "b.hollowtarn.example. 60 IN A 192.0.2.1"}},
 		{"quotes keep blanks and semicolons", "a 60 TXT \"one; two\" three \"\"\n", []string{`a.hollowtarn.example. 60 IN TXT "one; two" "three" ""`}},
+		{"a string over several lines", "a 60 TXT \"one\ntwo ; three\" x\nb 60 A 192.0.2.1\n", []string{`a.hollowtarn.example. 60 IN TXT "one\010two ; three" "x"`, "b.hollowtarn.example. 60 IN A 192.0.2.1"}},
 		{"escapes", "a\\.b 60 TXT \"\\\"\\255\\\\\"\n", []string{`a\.b.hollowtarn.example. 60 IN TXT "\"\255\\"`}},
 		{"an unknown type", "a 60 TYPE65400 \\# 2 ab cd\n", []string{`a.hollowtarn.example. 60 IN TYPE65400 \# 2 abcd`}},
 		{"a missing last line end", "a 60 A 192.0.2.1", []string{"a.hollowtarn.example. 60 IN A 192.0.2.1"}},
@@ -68,6 +69,7 @@ func TestErrorsSayWhereAndReadingGoesOn(t *testing.T) {
 		{"a parenthesis too many", "x 60 A 192.0.2.1 )", 18, "entry", ErrParen},
 		{"another class", "x 60 CH A 192.0.2.1", 6, "class", ErrClass},
 		{"a service parameter whose quote is left open", `x 60 SVCB 1 . alpn="h2`, 15, "string", ErrQuote},
+		{"a word behind a directive", "$TTL 60 x", 9, "$TTL", wire.ErrSurplus},
 		{"an unknown directive", "$TARN 1", 1, "$TARN", ErrDirective},
 		{"a string of 256 bytes", `x 60 TXT ` + strings.Repeat("y", 256), 10, "TXT-DATA", wire.ErrStringLong},
 	} {
