@@ -210,7 +210,7 @@ func TestPicked(t *testing.T) {
 		require.NoError(t, err)
 		comments = append(comments, string(record.Comment))
 	}
-	assert.Equal(t, []string{"repeated-query", "", ""}, comments)
+	assert.Equal(t, []string{"packet-lost", "", ""}, comments)
 	looks, err := WholePackets([]int{3}, []*capture.Reader{file(t, packets...)}, nil)
 	require.NoError(t, err)
 	require.Len(t, looks[3].Layers, 3)

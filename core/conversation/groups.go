@@ -275,6 +275,9 @@ var sentences = map[finding.Code]func(g *group) string{
 	finding.RepeatedQuery: func(g *group) string {
 		return fmt.Sprintf("%s queried %s again %s, after %s: %s.", g.who(), g.server, wording.Times(g.count), g.upTo(), g.about())
 	},
+	finding.PacketLost: func(g *group) string {
+		return fmt.Sprintf("%s had to query %s again %s, after %s, and was answered then: the first query or its reply was lost: %s.", g.who(), g.server, wording.Times(g.count), g.upTo(), g.about())
+	},
 	finding.LateReply: func(g *group) string {
 		return fmt.Sprintf("%s answered %s too late %s, %s after the first query: %s.", g.server, g.who(), wording.Times(g.count), g.upTo(), g.about())
 	},

@@ -117,10 +117,16 @@ func (o *Overview) judgeFragments(p *Transaction, _ *Stat) {
 }
 
 // judgeRepeats tells of a question that was sent more than once.
-func (o *Overview) judgeRepeats(p *Transaction, _ *Stat) {
+func (o *Overview) judgeRepeats(p *Transaction, server *Stat) {
 	before := p.Related().Before
 	if p.Asked() > 1 {
-		o.repeated(p, time.Duration(p.rel.again[0].At-p.First.At))
+		after := time.Duration(p.rel.again[0].At - p.First.At)
+		if p.answered() && p.Received > p.rel.again[0].At && !late(p, server) {
+			g := o.find(p.both().as(finding.PacketLost), finding.Note, p)
+			g.most = max(g.most, after)
+			return
+		}
+		o.repeated(p, after)
 	} else if before.Number > 0 && before.Server == p.Server() && !before.TCP && !p.tcp && before.Outcome == "" {
 		o.repeated(p, time.Duration(p.First.At-before.Sent))
 	}
@@ -132,8 +138,7 @@ func (o *Overview) judgeTimes(p *Transaction, server *Stat) {
 		return
 	}
 	rel, took := p.Related(), p.Took()
-	late := p.Asked() > 1 && p.Received > rel.again[0].At && took < time.Duration(rel.again[0].At-p.First.At)/50 || rel.After.Number > 0 && rel.After.Sent < p.Received
-	if late {
+	if late(p, server) {
 		g := o.find(p.both().as(finding.LateReply), finding.Concern, p)
 		g.most = max(g.most, p.Waited())
 	} else if slow, severity := o.slow(server, took); slow {
@@ -143,6 +148,21 @@ func (o *Overview) judgeTimes(p *Transaction, server *Stat) {
 	if rel.differs {
 		o.differs(p)
 	}
+}
+
+// late reports whether a reply came too late for its client. One that came once its question
+// was sent again is late when the second question is answered too, or when the reply came
+// sooner after it than this server ever replies; else a packet was lost, and the second
+// question answered in time.
+func late(p *Transaction, server *Stat) bool {
+	rel := p.Related()
+	if rel.After.Number > 0 && rel.After.Sent < p.Received {
+		return true
+	}
+	if p.Asked() < 2 || p.Received <= rel.again[0].At {
+		return false
+	}
+	return rel.twice || server.Latency.Count() >= slowFrom && p.Took() < server.Latency.Quantile(1)/4
 }
 
 // judgeGuesses marks an exchange at whose ID somebody guessed; they were counted as they came.

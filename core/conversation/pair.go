@@ -110,6 +110,7 @@ type relations struct {
 	falling bool  // the hops left fell from copy to copy
 	waited  bool  // the asker gave it up, as the file itself says
 	differs bool  // the reply in OtherIn says something else
+	twice   bool  // the same reply came again: both of two questions were answered
 }
 
 // none is shared by all exchanges that have no relations.

@@ -285,6 +285,8 @@ func (p *pairer) repliedAgain(pair *Transaction, m *capturedMessage, reply wire.
 	if bytes.Equal(pair.unpackReply().Bytes(), reply.Bytes()) || pair.state == revived && pair.says == m.says {
 		if m.At-pair.Received <= oneMoment {
 			p.Duplicates++
+		} else if pair.Asked() > 1 {
+			p.related(pair).twice = true
 		}
 		return
 	}

@@ -12,11 +12,17 @@ import (
 )
 
 // Histogram counts times in buckets, four to each doubling: what it says of a
-// median is within a fifth of the truth, whatever the number of times.
+// median is within a fifth of the truth, whatever the number of times. Of a few times it is
+// exact.
 type Histogram struct {
 	Max     time.Duration
+	few     [fewTimes]time.Duration // the first
+	known   uint8                   // how many of them
 	buckets [histogramSize]uint32
 }
+
+// fewTimes is up to how many times a histogram is exact.
+const fewTimes = 8
 
 // Count is how many times there were.
 func (h *Histogram) Count() (n int) {
@@ -46,12 +52,21 @@ func (h *Histogram) Add(d time.Duration) { h.add(bucketOf(d), d) }
 func (h *Histogram) add(bucket int, d time.Duration) {
 	h.buckets[bucket]++
 	h.Max = max(h.Max, d)
+	if h.known < fewTimes {
+		h.few[h.known] = d
+		h.known++
+	}
 }
 
 // Quantile is about the time that percent of the times do not exceed; 0 without any.
 func (h *Histogram) Quantile(percent int) time.Duration {
 	count := h.Count()
 	rest := (count*percent + 99) / 100
+	if count == int(h.known) && count > 0 {
+		few := h.few
+		slices.Sort(few[:count])
+		return few[max(rest-1, 0)]
+	}
 	for i, n := range h.buckets {
 		if rest -= int(n); rest <= 0 && count > 0 {
 			lower := time.Duration(4+i%4) << (i / 4) * time.Microsecond / 4

@@ -25,7 +25,7 @@ type seen struct {
 	types     []wire.Type
 	exchanges []*exchange.Exchange
 	clients   map[netip.Addr]bool
-	helped    map[asker]time.Time // when they asked last and were answered
+	helped    map[asker][]time.Time // when they asked and were answered, in order
 }
 
 // asker is who asks for what.
@@ -133,7 +133,7 @@ func (c *captured) names(name wire.Name, types []wire.Type) []*seen {
 		}
 		s := by[q.Name.Fold()]
 		if s == nil {
-			s = &seen{name: q.Name, clients: map[netip.Addr]bool{}, helped: map[asker]time.Time{}}
+			s = &seen{name: q.Name, clients: map[netip.Addr]bool{}, helped: map[asker][]time.Time{}}
 			by[q.Name.Fold()], all = s, append(all, s)
 		}
 		s.exchanges = append(s.exchanges, e)
@@ -142,9 +142,7 @@ func (c *captured) names(name wire.Name, types []wire.Type) []*seen {
 		}
 		s.clients[e.Client.Addr()] = true
 		if _, iterative := c.zones[e.Number]; e.Outcome.Good() && (!iterative || e.Authoritative()) {
-			if k := asksFor(e); e.Sent().After(s.helped[k]) {
-				s.helped[k] = e.Sent()
-			}
+			s.helped[asksFor(e)] = append(s.helped[asksFor(e)], e.Sent())
 		}
 	}
 	return all
@@ -168,7 +166,7 @@ func (c *captured) wrong(s *seen) []finding.Finding {
 		if !failed || f.Code == finding.NoReply && c.oneSided() {
 			continue
 		}
-		if f.Severity == finding.Fault && !s.helped[asksFor(e)].Before(e.Sent()) {
+		if f.Severity == finding.Fault && s.helpedSoon(e) {
 			f.Severity = finding.Concern
 			f.Text = strings.TrimSuffix(f.Text, ".") + "; the client got its answer in another way."
 		}
@@ -181,6 +179,18 @@ func (c *captured) wrong(s *seen) []finding.Finding {
 		all = append(all, c.Findings[at])
 	}
 	return finding.Merge(all)
+}
+
+// patience is how long somebody waits for a name at the most: an answer that comes later helps
+// nobody any more.
+const patience = 10 * time.Second
+
+// helpedSoon reports whether the client of a failed exchange got an answer to the same soon
+// after it asked.
+func (s *seen) helpedSoon(e *exchange.Exchange) bool {
+	return slices.ContainsFunc(s.helped[asksFor(e)], func(at time.Time) bool {
+		return !at.Before(e.Sent()) && at.Sub(e.Sent()) <= patience
+	})
 }
 
 func asksFor(e *exchange.Exchange) asker { return asker{e.Client.Addr(), e.Question.Type} }

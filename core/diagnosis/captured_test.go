@@ -63,7 +63,7 @@ func TestCaptured(t *testing.T) {
 		{"a resolver's side does", uplink, "summit.camera.hollowtarn.example", []string{"fault [summit.camera.hollowtarn.example] no-reply the zone's servers camera.hollowtarn.example."}},
 		{"one server that refuses and one without authority", uplink, "status.lifts.hollowtarn.example", []string{"fault [status.lifts.hollowtarn.example] lame-server the delegation lifts.hollowtarn.example."}},
 		{"a name that got its answers", morning, "tickets.hollowtarn.example", []string{" [tickets.hollowtarn.example]   "}},
-		{"one cause is one verdict", morning, "", []string{"fault [summit.camera.hollowtarn.example status.lifts.hollowtarn.example] server-failure the resolver 192.0.2.53"}},
+		{"one cause is one verdict", morning, "", []string{"fault [summit.camera.hollowtarn.example status.lifts.hollowtarn.example web.hollowtarn.example] server-failure the resolver 192.0.2.53"}},
 		{"two replies that differ", captured(t, "valley-morning.pcapng"), "shop.hollowtarn.example", []string{"fault [shop.hollowtarn.example] replies-differ the path to the resolver 198.51.100.53"}},
 	} {
 		t.Run(tt.name, func(t *testing.T) {

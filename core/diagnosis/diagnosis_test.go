@@ -50,7 +50,7 @@ func TestDecide(t *testing.T) {
 var unplaced = []finding.Code{
 	finding.SuffixDetour, finding.StubInPath, finding.EDNSIgnored, finding.AnswerByPlace,
 	finding.RecursionOpen, finding.SOATimers, finding.TransferRefused, finding.TransferOpen, finding.TransferBroken, finding.ContentDiffers, finding.AliasWithData,
-	finding.Unanswered, finding.RepeatedQuery, finding.NoNameBurst, finding.ReadableNames, finding.Undecodable, finding.NameConflict, finding.OneSided,
+	finding.Unanswered, finding.RepeatedQuery, finding.PacketLost, finding.NoNameBurst, finding.ReadableNames, finding.Undecodable, finding.NameConflict, finding.OneSided,
 }
 
 // Every finding has a rule that places it and says who can fix it, but for those that make

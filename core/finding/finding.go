@@ -85,6 +85,7 @@ const (
 	Failed              Code = "failed"
 	Undecodable         Code = "undecodable"
 	LateReply           Code = "late-reply"
+	PacketLost          Code = "packet-lost"
 	RepeatedQuery       Code = "repeated-query"
 	LoopedQuery         Code = "looped-query"
 	RepliesDiffer       Code = "replies-differ"
@@ -182,6 +183,7 @@ var Catalogue = []Entry{
 	{ReverseMissing, "addresses and names", "The address has no reverse name.", "Ask whoever holds the address range to add a PTR record, if a mail host or a log needs one."},
 	{ReverseMismatch, "addresses and names", "The reverse name of the address does not resolve back to the address.", "Ask whoever holds the address range to correct the PTR record, or the zone's operator to correct the address."},
 	{Unanswered, "a capture", "The capture has the query and no reply to it.", "Check that the capture saw both directions, then query that server yourself."},
+	{PacketLost, "a capture", "A query was answered only when it was sent again: its first packet, or the reply to it, was lost.", "If there are many, look for a full link or a bad cable between the client and that server; a capture at the other end shows which of the two packets is lost."},
 	{LateReply, "a capture", "The reply came after the client had retried or asked another server.", "Find out why that server takes so long: query it yourself, or look at what it was querying in the meantime."},
 	{RepeatedQuery, "a capture", "The client retried because no reply came in time.", "Check the path to that server for packet loss, and the server for load."},
 	{LoopedQuery, "a capture", "The same packet keeps coming by, with the same ID, at once or with fewer hops left.", "Look for a loop in the network between the capture points: two cables between two switches, or routers that point at each other."},
