@@ -217,10 +217,12 @@ func (s *Step) differences() []finding.Finding {
 			severity, text := finding.Fault, fmt.Sprintf("%s answers %s; %s answers %s.", r.Host.Spoken(), said(r.Exchange), reference.Host.Spoken(), said(reference.Exchange))
 			if behind {
 				text = fmt.Sprintf("%s still answers %s, from serial %s; %s answers %s, from serial %s.", r.Host.Spoken(), said(r.Exchange), wording.Serial(serial), reference.Host.Spoken(), said(reference.Exchange), wording.Serial(newest))
-			} else if known && ok && r.Exchange.Outcome == reference.Exchange.Outcome {
+			} else if known && ok {
 				// The same version of the zone: rotation or an answer by place, which is nothing to mend,
 				// unless each says its own every time.
-				severity = finding.Note
+				if r.Exchange.Outcome == reference.Exchange.Outcome {
+					severity = finding.Note
+				}
 				if apart = serial == newest && r.steady() && reference.steady(); apart {
 					severity = finding.Fault
 					text = fmt.Sprintf("%s and %s have the same serial (%d) of %s and always give different answers: %s and %s.",

@@ -35,6 +35,7 @@ func newZone(a *app) *cobra.Command {
 					a.files.Note(path)
 				}
 			}
+			a.names = 1 + len(also)
 			if err := a.open(); err != nil {
 				return err
 			}
