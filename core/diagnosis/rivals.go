@@ -89,6 +89,26 @@ func failsElsewhere(s *sight) []*exchange.Exchange {
 	return nil
 }
 
+// refusesNobody are the replies of blamed servers where none of them refuses, or else the
+// failure of a resolver elsewhere.
+func refusesNobody(s *sight) (replies []*exchange.Exchange) {
+	for _, e := range s.exchanges {
+		if e == nil || !slices.ContainsFunc(s.cause, func(f finding.Finding) bool { return slices.Contains(f.Evidence, e.Number) }) {
+			continue
+		}
+		if e.Outcome == exchange.Refused {
+			return failsElsewhere(s)
+		}
+		if e.Reply != nil && !slices.Contains(replies, e) {
+			replies = append(replies, e)
+		}
+	}
+	if len(replies) == 0 {
+		return failsElsewhere(s)
+	}
+	return replies
+}
+
 // elsewhere reports whether a resolver stands in another network than the machine that asked
 // it, as far as their addresses tell.
 func elsewhere(e *exchange.Exchange) bool {
@@ -117,7 +137,7 @@ func validates(s *sight) []*exchange.Exchange {
 // The rivals that several rules have.
 var (
 	route      = rival{"a fault of the network between here and those servers", "ask from another network", "a resolver in another network fails too", failsElsewhere}
-	onlyYou    = rival{"a server that refuses this client alone", "ask from another network", "a resolver in another network fails too", failsElsewhere}
+	onlyYou    = rival{"a server that refuses this client alone", "ask from another network", "none of them refuses, or a resolver in another network fails too", refusesNobody}
 	nearUDP    = rival{"a firewall near this machine", "ask from another network", "other servers answer from here over UDP", repliesOverUDP}
 	nearEDNS   = rival{"a firewall near this machine that drops EDNS", "ask from another network", "other servers answer from here with EDNS", ednsArrives}
 	nearTCP    = rival{"a firewall near this machine that closes TCP port 53", "ask from another network", "other servers answer from here over TCP", repliesOverTCP}
