@@ -39,11 +39,34 @@ func judge(w *Walk) []finding.Finding {
 				evidence = append(evidence, step.Chosen.Exchange.Number)
 			}
 		}
-		all = append(all, finding.New(finding.Loop, finding.Fault, finding.About{Zone: zone.String()},
-			fmt.Sprintf("The servers of %s can only be found by asking the servers of %s.", zone.Spoken(), zone.Spoken()), evidence...))
+		all = append(all, finding.New(finding.Loop, finding.Fault, finding.About{Zone: zone.String()}, w.circle(), evidence...))
 	}
 	finding.Sort(all)
 	return all
+}
+
+// circle says whose servers need whom to be found.
+func (w *Walk) circle() string {
+	zone := w.Last().Zone
+	text := fmt.Sprintf("The servers of %s can only be found by asking the servers of %s", zone.Spoken(), zone.Spoken())
+	var hosts, others []wire.Name
+	for _, r := range w.Last().Replies {
+		if !r.Address.IsValid() && !slices.ContainsFunc(hosts, r.Host.Equal) {
+			hosts = append(hosts, r.Host)
+		}
+	}
+	for _, side := range w.AddressWalks {
+		if last := side.Last(); last != nil && !last.Zone.Equal(zone) && last.Zone.Labels() > 1 && !slices.ContainsFunc(others, last.Zone.Equal) {
+			others = append(others, last.Zone)
+		}
+	}
+	if len(others) > 0 {
+		text += ", by way of " + wording.Names(others)
+	}
+	if len(hosts) > 0 {
+		text += fmt.Sprintf("; no parent gives an address (glue) for %s", wording.Names(hosts))
+	}
+	return text + "."
 }
 
 // swallowed is the finding that nothing with EDNS gets through to anybody, which is
@@ -100,6 +123,10 @@ func (s *Step) serverFindings() []finding.Finding {
 				}
 			}
 			f := finding.New(code, severity, about, text)
+			if s.Given && r.Exchange != nil && r.Exchange.Reply != nil && r.Exchange.Reply.Flags.Has(wire.RA) {
+				f.Text = fmt.Sprintf("%s, where this walk begins, is a resolver, which was asked without recursion: it %s.", r.who(), strings.ReplaceAll(does, " for it", ""))
+				f.Next = "Begin at servers of a zone, or ask the resolver itself with unquil ask."
+			}
 			f.Brief = r.who() + " " + does
 			if r.Exchange != nil {
 				f.AddEvidence(r.Exchange.Number)

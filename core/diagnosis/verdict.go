@@ -332,10 +332,27 @@ func (v *Verdict) whatNext() string {
 			return fmt.Sprintf("To learn more, run the same from a network where this can be seen: %s (%s).", c.What, c.Saw)
 		}
 	}
+	if domain, unknown := v.unregistered(); unknown {
+		return fmt.Sprintf("Check the spelling first. The registry does not know %s: it was never registered, or its registration has lapsed; ask whoever should hold it.", domain.Spoken())
+	}
 	if slices.ContainsFunc(v.Compared, func(c probe.Compared) bool { return c.Truth() != nil && c.Truth().Outcome == exchange.NoName }) {
 		return "Check the spelling of the name, and whether it was ever created."
 	}
 	return "If it still fails for somebody, ask exactly what they see, and run this on their machine: their resolver may answer differently."
+}
+
+// unregistered is the domain that a registry says does not exist; ok is false when the name
+// fails further down, or not at all.
+func (v *Verdict) unregistered() (domain wire.Name, ok bool) {
+	for _, c := range v.Compared {
+		if c.Truth() == nil || c.Truth().Outcome != exchange.NoName || c.Walk == nil || len(c.Walk.Aliases) > 0 {
+			continue
+		}
+		if zone := c.Walk.Last().Zone; zone.Labels() == 1 && v.Name.Labels() > 1 {
+			return v.Name.Ancestor(2), true
+		}
+	}
+	return domain, false
 }
 
 // healthy is what the name leads to when nothing is wrong with it.
