@@ -115,6 +115,7 @@ var rules = []rule{
 	{code: finding.EDNSBreaks, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "the same query is answered without EDNS", rivals: []rival{nearEDNS}, explains: resolverFails},
 	{code: finding.TCPRefused, ofZone: true, place: ZoneServers, who: holderAtHost, sure: "a connection was attempted", rivals: []rival{nearTCP}, explains: resolverFails},
 	{code: finding.Unsteady, place: TheResolver, who: operator, sure: "the same query was sent twice", caveat: "it may have been busy for a moment", explains: []finding.Code{finding.HalfFails}},
+	{code: finding.Unsteady, ofZone: true, place: OneServer, who: holderAtHost, sure: "the same query was sent twice", rivals: []rival{{"loss on the way", "ask from another network", "", nil}}},
 	{code: finding.Intercepted, place: PathOut, who: network, sure: "root servers do not offer recursion, and these replies do"},
 	{code: finding.GlueMissing, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers were queried"},
 	{code: finding.GlueDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},

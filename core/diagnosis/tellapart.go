@@ -33,6 +33,9 @@ var tellings = []telling{
 	{finding.Unsteady, finding.Concern, func(e *exchange.Exchange) bool { return e.Outcome == exchange.ServerFailure },
 		func(*exchange.Request, *exchange.Options) {},
 		"%s failed (SERVFAIL), then answered the same query when it was asked again."},
+	{finding.Unsteady, finding.Concern, lost,
+		func(*exchange.Request, *exchange.Options) {},
+		"%s did not reply, then answered the same query when it was asked again: packets are lost on the way, or it is overloaded."},
 	{finding.ValidationFails, finding.Fault, func(e *exchange.Exchange) bool { return e.Outcome == exchange.ServerFailure },
 		func(_ *exchange.Request, o *exchange.Options) { o.CheckingDisabled = true },
 		"%s rejects the answer as forged: with checking disabled it returns one."},
@@ -90,8 +93,8 @@ func (r *round) tellApart(ctx context.Context) {
 	told := map[int]bool{}
 	for _, a := range all {
 		number := a.exchange.Number
-		if told[number] || !a.again.Outcome.Good() && a.again.Outcome != exchange.Referral {
-			continue
+		if told[number] || !a.again.Outcome.Good() && a.again.Outcome != exchange.Referral || a.code == finding.Unsteady && a.again.EDNSBroke != "" {
+			continue // asked the same, it has to answer the same
 		}
 		told[number] = true
 		r.drop(number)

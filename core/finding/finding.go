@@ -143,7 +143,7 @@ var Catalogue = []Entry{
 	{WrongQuestion, "a server", "A reply came to a question that was not asked.", "Look for a device in between that mixes replies up."},
 	{WrongSource, "a server", "A reply came from an address that was not queried.", "The server replies from another of its addresses: ask whoever runs it to bind each address separately."},
 	{Malformed, "a server", "The reply is not a readable DNS message.", "Look at its bytes with --wire, and send them to whoever runs the server."},
-	{Unsteady, "a server", "The server failed (SERVFAIL), then answered the same query when it was asked again.", "Ask it several times (ask --repeat 20). If it keeps failing now and then, ask whoever runs it which of the servers it depends on is slow or unreliable."},
+	{Unsteady, "a server", "The server failed or did not reply, then answered the same query when it was asked again.", "Ask it several times (ask --repeat 20). If it keeps failing now and then, ask whoever runs it which of the servers it depends on is slow or unreliable."},
 	{RecursionUnavailable, "a server", "The server was queried as a resolver, and is not one: it does not look names up for others.", "Use a resolver: take this address out of the list of resolvers, or have whoever runs it offer you recursion."},
 	{RecursionOpen, "a server", "The zone's server looks up names in other zones for anybody, which attackers exploit.", "Ask whoever runs the server to turn recursion off, or to offer it to its own network only."},
 	{NameDenied, "a server", "The server says that a name does not exist, although there are names below it or records of another type: resolvers may treat all of them as missing (RFC 8020).", "Ask whoever runs the server to update it: such a name exists and has no data."},
