@@ -218,7 +218,7 @@ func TestDecodeViews(t *testing.T) {
 		{"a segment", []string{morning, "--packet", "16"}, 0, []string{"a TCP segment with 769 bytes of its stream", "ends of exchange 6"}, nil},
 		{"an ICMP error", []string{morning, "--packet", "126"}, 0, []string{"192.0.2.60 reports that a packet from 192.0.2.71 did not reach 192.0.2.60: nothing listens there", "part of exchange 56"}, nil},
 		{"a packet with broken headers", []string{mangled, "--packet", "7"}, 0, []string{"cannot be read: UDP at byte 34: it is said to be larger than what carries it", "34 ebaf0035403ddd27 unread"}, nil},
-		{"a packet with a broken message", []string{mangled, "--packet", "6"}, 0, []string{"compression pointer does not point backwards", "EDNS not known"}, nil},
+		{"a packet with a broken message", []string{mangled, "--packet", "6"}, 0, []string{"compression pointer does not point back to a name", "EDNS not known"}, nil},
 		{"a packet put together", []string{mangled, "--packet", "11", "--wire"}, 0, []string{"fragments put together from 2", "the message in it, put together from fragments", "part of exchange 3"}, nil},
 		{"a reply that nobody asked for", []string{mangled, "--packet", "15"}, 0, []string{"part of no exchange in the capture"}, nil},
 		{"a packet as JSON", []string{mangled, "--packet", "7", "--json"}, 0, []string{`"broken": "UDP at byte 34: it is said to be larger than what carries it"`, `"name": "IPv4", "offset": 14, "size": 20`}, nil},

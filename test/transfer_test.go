@@ -86,6 +86,20 @@ func TestZoneOptions(t *testing.T) {
 	key := keyFile(t, "")
 	file := filepath.Join(t.TempDir(), "hollowtarn.zone")
 	require.Zero(t, run(t, "transfer", "--lab", "hollowtarn.example", "--from", "dns1.hollowtarn.example", "--key", key, "--to", file).code)
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+	lines := strings.SplitAfter(string(whole), "\n")
+	folder := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(folder, "parts"), 0o700))
+	split, outside := filepath.Join(folder, "split.zone"), filepath.Join(folder, "parts", "outside.zone")
+	write := func(path string, parts ...string) {
+		require.NoError(t, os.WriteFile(path, []byte(strings.Join(parts, "")), 0o600))
+	}
+	write(filepath.Join(folder, "parts", "hosts.zone"), lines[len(lines)/2:]...)
+	write(split, append(lines[:len(lines)/2:len(lines)/2], "$INCLUDE parts/hosts.zone\n")...)
+	write(outside, "$INCLUDE ../split.zone\n")
+	assert.Contains(t, run(t, "zone", "--lab", "hollowtarn.example", "--against", outside).stderr,
+		"outside.zone line 1 column 10: $INCLUDE: reading ../split.zone: it is not below the folder of the file that includes it")
 	for _, tt := range []struct {
 		name string
 		args []string
@@ -93,6 +107,8 @@ func TestZoneOptions(t *testing.T) {
 		want []string
 		not  []string
 	}{
+		{"against a file that includes another", []string{"hollowtarn.example", "--against", split}, 0, []string{"dns1.hollowtarn.example (203.0.113.11) serves exactly what it should"}, nil},
+		{"against a file that includes one outside its folder", []string{"hollowtarn.example", "--against", outside}, 1, nil, nil},
 		{"who gives the zone away", []string{"hollowtarn.example", "--try-transfer"}, 0, []string{"203.0.113.11 2026030902 yes yes no refused", "203.0.113.77 2026030701 yes yes no open", "transfer-open"}, nil},
 		{"seen from a network that swallows EDNS", []string{"hollowtarn.example", "--lab-path", "before-edns", "--wait", "200ms"}, 0, []string{"edns-lost", "203.0.113.11 2026030902 yes no no"}, []string{"edns-breaks"}},
 		{"when a copy expires", []string{"hollowtarn.example"}, 0, []string{"goes on answering for 1 week 4 days from now"}, nil},

@@ -284,15 +284,26 @@ func TestChoice(t *testing.T) {
 	}
 }
 
-// A median out of buckets is near the true one, and bars say where times lie.
+// A median is exact of some thousands of times and as long as its table has room, and near
+// the true one beyond; bars say where times lie.
 func TestHistogram(t *testing.T) {
-	var h Histogram
+	var h, crowded, long Histogram
+	crowded.shelf = &shelf{left: 5}
 	assert.Zero(t, h.Quantile(50))
 	for i := 1; i <= 1000; i++ {
 		h.Add(time.Duration(i) * time.Millisecond)
+		crowded.Add(time.Duration(i) * time.Millisecond)
 	}
+	for i := 1; i <= maxExact+1; i++ {
+		long.Add(time.Duration(i) * 1000 * time.Millisecond / (maxExact + 1))
+	}
+	assert.True(t, h.Exact())
+	assert.False(t, crowded.Exact())
+	assert.False(t, long.Exact())
 	for percent, want := range map[int]time.Duration{50: 500 * time.Millisecond, 95: 950 * time.Millisecond, 100: time.Second} {
-		assert.InDelta(t, want.Seconds(), h.Quantile(percent).Seconds(), 0.2*want.Seconds())
+		assert.Equal(t, want, h.Quantile(percent))
+		assert.InDelta(t, want.Seconds(), crowded.Quantile(percent).Seconds(), 0.2*want.Seconds())
+		assert.InDelta(t, want.Seconds(), long.Quantile(percent).Seconds(), 0.2*want.Seconds())
 	}
 	assert.Equal(t, time.Second, h.Max)
 	bars, sum := h.Bars(), 0

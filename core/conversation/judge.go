@@ -162,7 +162,7 @@ func late(p *Transaction, server *Stat) bool {
 	if p.Asked() < 2 || p.Received <= rel.again[0].At {
 		return false
 	}
-	return rel.twice || server.Latency.Count() >= slowFrom && p.Took() < server.Latency.Quantile(1)/4
+	return rel.twice || server.Latency.Count() >= slowFrom && p.Took() < server.Latency.estimate(1)/4
 }
 
 // judgeGuesses marks an exchange at whose ID somebody guessed; they were counted as they came.
@@ -223,7 +223,7 @@ func (o *Overview) slow(usual *Stat, took time.Duration) (bool, finding.Severity
 		return true, finding.Concern
 	}
 	known := took >= slowLeast && usual != &o.servers.rest && usual.Latency.Count() >= slowFrom
-	return known && took > slowRatio*usual.Latency.Quantile(50), finding.Note
+	return known && took > slowRatio*usual.Latency.estimate(50), finding.Note
 }
 
 // client is what is remembered of one client: the names it was just told not to

@@ -12,17 +12,52 @@ import (
 )
 
 // Histogram counts times in buckets, four to each doubling: what it says of a
-// median is within a fifth of the truth, whatever the number of times. Of a few times it is
-// exact.
+// median is within a fifth of the truth, whatever the number of times. Up to some
+// thousands of times it is exact.
 type Histogram struct {
 	Max     time.Duration
-	few     [fewTimes]time.Duration // the first
-	known   uint8                   // how many of them
+	few     [8]time.Duration // the first
+	more    *times           // those after, the last ones first
+	known   uint16           // how many of both
+	shelf   *shelf           // of its table
 	buckets [histogramSize]uint32
 }
 
-// fewTimes is up to how many times a histogram is exact.
-const fewTimes = 8
+// maxExact is how many times of one histogram are kept as they are.
+const maxExact = 4096
+
+// times are some of a histogram's, and those before them.
+type times struct {
+	at     [63]time.Duration
+	before *times
+}
+
+// shelf is where the histograms of one table keep times as they are: up to a million. It is
+// taken many at once, so that keeping a time allocates nothing.
+type shelf struct {
+	free []times
+	left int // pieces to come
+}
+
+const (
+	timesAtOnce = 256
+	maxTimes    = 1 << 20 / 63
+)
+
+func newShelf() *shelf { return &shelf{left: maxTimes} }
+
+func (s *shelf) take() *times {
+	if len(s.free) == 0 {
+		if s.left == 0 {
+			return nil
+		}
+		n := min(s.left, timesAtOnce)
+		s.free, s.left = make([]times, n), s.left-n
+	}
+	one := &s.free[0]
+	s.free = s.free[1:]
+	return one
+}
 
 // Count is how many times there were.
 func (h *Histogram) Count() (n int) {
@@ -52,21 +87,57 @@ func (h *Histogram) Add(d time.Duration) { h.add(bucketOf(d), d) }
 func (h *Histogram) add(bucket int, d time.Duration) {
 	h.buckets[bucket]++
 	h.Max = max(h.Max, d)
-	if h.known < fewTimes {
+	if int(h.known) < len(h.few) {
 		h.few[h.known] = d
 		h.known++
+	} else if h.known < maxExact {
+		h.keep(d)
 	}
 }
 
-// Quantile is about the time that percent of the times do not exceed; 0 without any.
+// keep keeps one time more as it is, while there is room.
+func (h *Histogram) keep(d time.Duration) {
+	at := (int(h.known) - len(h.few)) % len(times{}.at)
+	if at == 0 {
+		if h.shelf == nil {
+			h.shelf = newShelf()
+		}
+		more := h.shelf.take()
+		if more == nil {
+			return
+		}
+		more.before, h.more = h.more, more
+	}
+	h.more.at[at] = d
+	h.known++
+}
+
+// Exact reports whether every time is known, so that a quantile is no estimate.
+func (h *Histogram) Exact() bool { return h.Count() == int(h.known) }
+
+// Quantile is the time that percent of the times do not exceed, or an estimate of it where
+// the histogram is not exact; 0 without any.
 func (h *Histogram) Quantile(percent int) time.Duration {
 	count := h.Count()
-	rest := (count*percent + 99) / 100
-	if count == int(h.known) && count > 0 {
-		few := h.few
-		slices.Sort(few[:count])
-		return few[max(rest-1, 0)]
+	if count == 0 || count != int(h.known) {
+		return h.estimate(percent)
 	}
+	all := slices.Clone(h.few[:min(count, len(h.few))])
+	for more := h.more; more != nil; more = more.before {
+		in := (count-len(h.few)-1)%len(more.at) + 1 // the newest need not be full
+		if more != h.more {
+			in = len(more.at)
+		}
+		all = append(all, more.at[:in]...)
+	}
+	slices.Sort(all)
+	return all[max((count*percent+99)/100-1, 0)]
+}
+
+// estimate is a quantile by the buckets, within a fifth; it costs little.
+func (h *Histogram) estimate(percent int) time.Duration {
+	count := h.Count()
+	rest := (count*percent + 99) / 100
 	for i, n := range h.buckets {
 		if rest -= int(n); rest <= 0 && count > 0 {
 			lower := time.Duration(4+i%4) << (i / 4) * time.Microsecond / 4
@@ -261,6 +332,7 @@ const maxTable = 20_000
 type table struct {
 	slots []slot // a power of two; at most half are taken
 	count int
+	shelf *shelf
 	rest  Stat
 }
 
@@ -293,10 +365,14 @@ func (t *table) add(hash uint64) (s *Stat, fresh bool) {
 	if t.count >= maxTable {
 		return &t.rest, false
 	}
+	if t.count == 0 {
+		t.shelf = newShelf()
+	}
 	if t.count++; 2*t.count > len(t.slots) {
 		t.grow()
 	}
 	s = &Stat{}
+	s.Latency.shelf = t.shelf
 	*t.place(hash) = slot{s, hash}
 	return s, true
 }

@@ -9,7 +9,8 @@ import (
 // A [ParseError] or [TextError] wraps one of these.
 var (
 	ErrShort       = errors.New("the message ends too soon")
-	ErrPointer     = errors.New("compression pointer does not point backwards")
+	ErrPointer     = errors.New("compression pointer does not point back to a name")
+	ErrSecondOPT   = errors.New("a message has one OPT record at most")
 	ErrLabelType   = errors.New("label type is neither a length nor a pointer")
 	ErrNameLong    = errors.New("name is longer than 255 bytes")
 	ErrLabelLong   = errors.New("label is longer than 63 bytes")

@@ -103,8 +103,8 @@ func expandName(b *strings.Builder, msg string, off, end int) (int, error) {
 	}
 }
 
-// labels steps through a name that may be compressed. Each pointer has to lead to
-// before the start of the run of labels it ends, so there is no loop.
+// labels steps through a name that may be compressed. Each pointer has to lead behind the
+// header, to before the start of the run of labels it ends, so there is no loop.
 type labels struct {
 	off, end, start int // of the run
 	size            int // of the labels so far
@@ -129,7 +129,7 @@ func (l *labels) next(msg string) (label string, err error) {
 			if l.after == 0 {
 				l.after = l.off + 2
 			}
-			if target >= l.start {
+			if target >= l.start || target < headerSize {
 				return "", ErrPointer
 			}
 			// Behind a pointer lies an earlier part of the message, not this field.
@@ -289,10 +289,16 @@ func ReadMessage(msg []byte) (Message, error) {
 	if n := min(counts[1]+counts[2]+counts[3], (len(msg)-d.off)/11); n > 0 {
 		all = make([]Record, 0, n)
 	}
+	opts := 0
 	for i, section := range []*[]Record{&m.Answer, &m.Authority, &m.Additional} {
 		start := len(all)
 		for range counts[i+1] {
 			r := d.record()
+			if r.Type == OPT && d.err == nil {
+				if opts++; opts > 1 {
+					d.fail("OPT", d.off, ErrSecondOPT)
+				}
+			}
 			if d.err != nil {
 				break
 			}

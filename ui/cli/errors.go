@@ -164,6 +164,8 @@ var advice = []struct {
 	{files.ErrInput, "give another name: a file that is being read is never overwritten"},
 	{files.ErrTwice, "give each output a name of its own"},
 	{files.ErrFolder, "give the name of a file"},
+	{files.ErrOutside, "put the included file beside the master file or below it, or write one master file without $INCLUDE"},
+	{files.ErrNotFile, "give the name of a file"},
 	{files.ErrNoFolder, "make the folder, or give another name"},
 	{files.ErrDangling, "remove the link, or give another name"},
 	{files.ErrKind, "give the name of a file, a device or a FIFO"},

@@ -136,7 +136,7 @@ func (a *app) oneServer(ctx context.Context, word string) (exchange.Server, erro
 func (a *app) other(ctx context.Context, word string, zone wire.Name) (*transfer.Other, io.Closer, error) {
 	file, err := a.files.Open(word)
 	if err == nil {
-		return &transfer.Other{Label: word, Records: masterFile(file, word, zone)}, file, nil
+		return &transfer.Other{Label: word, Records: a.masterFile(file, word, zone)}, file, nil
 	}
 	if !errors.Is(err, os.ErrNotExist) {
 		return nil, nil, fmt.Errorf("reading %s: %w", word, err)
@@ -148,9 +148,14 @@ func (a *app) other(ctx context.Context, word string, zone wire.Name) (*transfer
 	return &transfer.Other{Label: server.Name(), Server: &server}, io.NopCloser(nil), nil
 }
 
-// masterFile reads a zone's records from its file.
-func masterFile(r io.Reader, path string, zone wire.Name) iter.Seq2[wire.Record, error] {
-	return zonefile.Records(r, zonefile.Options{File: path, Origin: zone})
+// masterFile reads a zone's records from its file and from what that includes, which has to
+// lie in the same folder or below it.
+func (a *app) masterFile(r io.Reader, path string, zone wire.Name) iter.Seq2[wire.Record, error] {
+	o := zonefile.Options{File: path, Origin: zone}
+	if path != "-" {
+		o.Include = a.files.Beside(path)
+	}
+	return zonefile.Records(r, o)
 }
 
 // zoneOutput opens what --to names; nil without it. What comes of a transfer that breaks

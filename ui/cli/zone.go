@@ -10,7 +10,6 @@ import (
 	"unquil/core/wire"
 	"unquil/core/zonecare"
 	"unquil/ui/data"
-	"unquil/ui/files"
 	"unquil/ui/page"
 )
 
@@ -60,7 +59,7 @@ func newZone(a *app) *cobra.Command {
 					return err
 				}
 			}
-			if plan.Against, err = contents(a.files, against, name); err != nil {
+			if plan.Against, err = a.contents(against, name); err != nil {
 				return err
 			}
 			stop := a.progress()
@@ -100,16 +99,16 @@ func newZone(a *app) *cobra.Command {
 }
 
 // contents reads what a zone should hold from a master file; nil without one.
-func contents(open *files.Files, path string, zone wire.Name) (*zonecare.ZoneContents, error) {
+func (a *app) contents(path string, zone wire.Name) (*zonecare.ZoneContents, error) {
 	if path == "" {
 		return nil, nil
 	}
-	file, err := open.Open(path)
+	file, err := a.files.Open(path)
 	if err != nil {
 		return nil, fmt.Errorf("reading the zone: %w", err)
 	}
 	defer file.Close()
-	c, err := zonecare.ReadContents(path, zone, masterFile(file, path, zone))
+	c, err := zonecare.ReadContents(path, zone, a.masterFile(file, path, zone))
 	if err != nil {
 		return nil, fmt.Errorf("reading the zone: %w", err)
 	}

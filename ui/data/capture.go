@@ -162,6 +162,7 @@ func ofRows(rows []conversation.Row, uncounted int) any {
 		j := map[string]any{"key": r.Key, "exchanges": s.Exchanges, "failed": s.Failed, "no_name": s.NoName, "unanswered": s.Unanswered, "peers": s.Peers(), "cache": s.HasCache()}
 		if s.Latency.Count() > 0 {
 			j["median"], j["p95"], j["longest"] = s.Latency.Quantile(50).Seconds(), s.Latency.Quantile(95).Seconds(), s.Latency.Max.Seconds()
+			j["estimated"] = !s.Latency.Exact()
 		}
 		if r.Host != "" {
 			j["host"] = r.Host

@@ -26,6 +26,8 @@ var (
 	ErrDangling  = errors.New("it is a symbolic link to a file that is not there")
 	ErrKind      = errors.New("nothing can be written to a file of its kind")
 	ErrLarge     = errors.New("it is larger than such a file ever is")
+	ErrOutside   = errors.New("it is not below the folder of the file that includes it")
+	ErrNotFile   = errors.New("it is not a regular file")
 	errClosed    = errors.New("the program is ending")
 	errCommitted = errors.New("already written")
 )
@@ -74,6 +76,51 @@ func (f *Files) open(path string, private bool) (file *os.File, err error) {
 	defer f.mu.Unlock()
 	f.inputs = append(f.inputs, input{path, info, private})
 	return file, nil
+}
+
+// Beside is the folder that a file lies in, for what the file includes: nothing above the
+// folder can be reached, not by a link either, and what is read there becomes an input.
+func (f *Files) Beside(path string) fs.FS { return beside{f, filepath.Dir(path)} }
+
+type beside struct {
+	files  *Files
+	folder string
+}
+
+// Open opens a regular file in the folder or below it.
+func (b beside) Open(name string) (fs.File, error) {
+	file, info, err := b.open(name)
+	if err != nil {
+		var system *fs.PathError // which names a call that nobody made
+		if errors.As(err, &system) {
+			err = system.Err
+		}
+		return nil, &fs.PathError{Op: "reading", Path: name, Err: err}
+	}
+	b.files.mu.Lock()
+	defer b.files.mu.Unlock()
+	b.files.inputs = append(b.files.inputs, input{filepath.Join(b.folder, name), info, true})
+	return file, nil
+}
+
+func (b beside) open(name string) (*os.File, fs.FileInfo, error) {
+	if !filepath.IsLocal(name) {
+		return nil, nil, ErrOutside
+	}
+	root, err := os.OpenRoot(b.folder)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer root.Close()
+	info, err := root.Stat(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, nil, ErrNotFile
+	}
+	file, err := root.Open(name)
+	return file, info, err
 }
 
 // Note makes a file an input without opening it, for what is read later. One that cannot

@@ -351,9 +351,17 @@ func CaptureTables(o *conversation.Overview) []Table {
 	rows, _ := o.Servers()
 	for _, row := range rows[:min(len(rows), maxRows)] {
 		s := row.Stat
-		servers.Rows = append(servers.Rows, []string{row.Key, fmt.Sprint(s.Exchanges), fmt.Sprint(s.Failed), fmt.Sprint(s.NoName), wording.Span(s.Latency.Quantile(50)), wording.Span(s.Latency.Max)})
+		servers.Rows = append(servers.Rows, []string{row.Key, fmt.Sprint(s.Exchanges), fmt.Sprint(s.Failed), fmt.Sprint(s.NoName), median(&s.Latency), wording.Span(s.Latency.Max)})
 	}
 	return []Table{whole, servers}
+}
+
+func median(h *conversation.Histogram) string {
+	words := wording.Span(h.Quantile(50))
+	if !h.Exact() {
+		words = "about " + words
+	}
+	return words
 }
 
 // maxRows is how many rows of a table of a capture are shown.

@@ -52,6 +52,7 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 	cells := [][]string{titles(columns)}
 	above := map[int]string{} // keys that have a line of their own, by the row below
 	var caches []string
+	exact := true
 	for _, r := range rows[:min(len(rows), maxDrawn)] {
 		s := r.Stat
 		failed := fmt.Sprint(s.Failed)
@@ -63,6 +64,7 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		if s.Latency.Count() > 0 {
 			words[4], words[5], words[6] = wording.Span(s.Latency.Quantile(50)), wording.Span(s.Latency.Quantile(95)), wording.Span(s.Latency.Max)
 			bar = "  " + latencyBars(s.Latency.Bars())
+			exact = exact && s.Latency.Exact()
 		}
 		if s.HasCache() {
 			caches = append(caches, r.Key)
@@ -83,6 +85,9 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		v.line(line)
 	}
 	v.rest(len(rows)-min(len(rows), maxDrawn), title+"s")
+	if !exact {
+		v.flow("", 2, "of thousands of exchanges, the median and the 95th percentile are about right: within a fifth", quiet)
+	}
 	if len(caches) > 0 {
 		v.line()
 		v.flow("", 2, "caches (their TTLs count down from answer to answer): "+strings.Join(caches, ", "), plainStyle)
