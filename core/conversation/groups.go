@@ -259,6 +259,9 @@ var sentences = map[finding.Code]func(g *group) string{
 		}
 		return fmt.Sprintf("%s failed %s (%s): %s.", g.server, wording.Times(g.count), g.outcome.Named(), g.about()) + g.instead()
 	},
+	finding.Malformed: func(g *group) string {
+		return fmt.Sprintf("%s sent %s that cannot be read: %s.", g.server, wording.Count(g.count, "reply", "replies"), g.about()) + g.instead()
+	},
 	finding.TransferRefused: func(g *group) string {
 		return fmt.Sprintf("%s refused %s a zone transfer %s: %s.", g.server, g.who(), wording.Times(g.count), g.about())
 	},

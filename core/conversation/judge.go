@@ -70,6 +70,8 @@ func (o *Overview) judgeOutcome(p *Transaction, server *Stat) {
 	case outcome == exchange.CutOff && p.Torn: // of which judgeFragments tells
 	case outcome == exchange.CutOff:
 		o.find(groupKey{code: finding.Undecodable, server: both.server, detail: "the capture has only part of its reply"}, finding.Note, p)
+	case outcome == exchange.Rejection:
+		o.find(groupKey{code: finding.Malformed, server: both.server}, finding.Fault, p).elsewhere(p)
 	case outcome == exchange.Refused && p.of.IsTransfer():
 		o.find(both.as(finding.TransferRefused), finding.Note, p)
 	case outcome.Failed():

@@ -2,6 +2,7 @@ package conversation
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -75,6 +76,17 @@ func TestPorts(t *testing.T) {
 	}
 }
 
+// shortened is an IPv4 frame whose datagram is so many bytes shorter, as its headers say too;
+// its UDP checksum is left out.
+func shortened(frame []byte, by int) []byte {
+	frame = bytes.Clone(frame[:len(frame)-by])
+	ip, udp := frame[14:], frame[14+20:]
+	binary.BigEndian.PutUint16(ip[2:], uint16(len(ip)))
+	binary.BigEndian.PutUint16(udp[4:], uint16(len(udp)))
+	binary.BigEndian.PutUint16(udp[6:], 0)
+	return frame
+}
+
 // What the capture has a part of only is told from what never came.
 func TestPartsOfReplies(t *testing.T) {
 	ask := packet{client: desk, id: 1, name: "www.tarn.example"}
@@ -104,6 +116,12 @@ func TestPartsOfReplies(t *testing.T) {
 			}
 			return nil
 		}, exchange.Answered, ""},
+		{"damaged within its question", func(w *capture.Writer) error {
+			return w.Record(&capture.Record{At: begin.Add(answer.at).UnixNano(), Link: capture.Ethernet, Data: shortened(whole, len(whole)-14-28-16), Length: 14 + 28 + 16}, "")
+		}, exchange.Rejection, "198.51.100.53 sent 1 reply that cannot be read"},
+		{"damaged within its records", func(w *capture.Writer) error {
+			return w.Record(&capture.Record{At: begin.Add(answer.at).UnixNano(), Link: capture.Ethernet, Data: shortened(whole, 6), Length: len(whole) - 6}, "")
+		}, exchange.Rejection, "198.51.100.53 sent 1 reply that cannot be read"},
 		{"nothing", func(*capture.Writer) error { return nil }, exchange.NoReply, "the capture has no reply"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
@@ -118,6 +136,9 @@ func TestPartsOfReplies(t *testing.T) {
 			o, err := Read(t.Context(), []*capture.Reader{r}, Options{})
 			require.NoError(t, err)
 			assert.Equal(t, tt.outcome, o.Kept[0].Outcome)
+			if tt.outcome == exchange.Rejection {
+				assert.Error(t, o.Kept[0].Err, "it says what is wrong")
+			}
 			var texts []string
 			for _, f := range o.Findings {
 				texts = append(texts, f.Text)

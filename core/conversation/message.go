@@ -172,7 +172,7 @@ func (m *capturedMessage) tie(question uint64, port, id uint16) {
 
 // answers says what a reply says.
 func (m *capturedMessage) answers(v wire.View, flags wire.Flags) {
-	outline := v.Outline()
+	outline := m.outline(v)
 	m.kind = exchange.JudgeUsual(flags, outline)
 	if m.says = outline.Addresses<<1 ^ uint64(flags.RCode())<<56 | 1; flags.Has(wire.TC) {
 		m.says = cutShort
@@ -187,9 +187,19 @@ func (m *capturedMessage) answers(v wire.View, flags wire.Flags) {
 	}
 }
 
+// outline is that of the reply as far as the capture has it: where that cut it, it does not
+// break off by itself.
+func (m *capturedMessage) outline(v wire.View) wire.Outline {
+	o := v.Outline()
+	if m.is(isCut) {
+		o.Holds &^= wire.BreaksOff
+	}
+	return o
+}
+
 // outcome is as what the exchange ends that a reply belongs to.
 func (m *capturedMessage) outcome(v wire.View) exchange.Outcome {
-	outcome := exchange.JudgeOutline(v.Flags(), v.Outline())
+	outcome := exchange.JudgeOutline(v.Flags(), m.outline(v))
 	if m.is(isCut) && outcome == exchange.NoData {
 		return exchange.CutOff // the records that it has are not in the capture
 	}

@@ -203,8 +203,8 @@ func (o *Overview) item(it *item, pairer *pairer) {
 	case isUnreadable:
 		o.Unreadable++
 		o.unreadable(it)
-		if p.Cut && len(p.Payload) >= 12 && wire.Flags(binary.BigEndian.Uint16(p.Payload[2:])).Has(wire.QR) {
-			pairer.CutReply(p)
+		if len(p.Payload) >= 12 && wire.Flags(binary.BigEndian.Uint16(p.Payload[2:])).Has(wire.QR) {
+			pairer.UnreadReply(p)
 		}
 	case isForbidden:
 		pairer.Forbidden(p)
@@ -323,7 +323,7 @@ func (p *Transaction) Packets() []int {
 	for _, try := range p.Sent() {
 		all = append(all, try.Packet)
 	}
-	for _, n := range []int{p.ReceivedIn, p.Related().OtherIn, p.Related().CutIn, p.Related().LastIn, p.Related().ReportIn} {
+	for _, n := range []int{p.ReceivedIn, p.Related().OtherIn, p.Related().UnreadIn, p.Related().LastIn, p.Related().ReportIn} {
 		if n > 0 {
 			all = append(all, n)
 		}

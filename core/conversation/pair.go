@@ -2,6 +2,7 @@ package conversation
 
 import (
 	"bytes"
+	"fmt"
 	"time"
 
 	"unquil/core/capture"
@@ -86,13 +87,13 @@ func (p *Transaction) answered() bool { return p.state >= replied }
 
 // Ties are what an exchange has to do with others, and with packets beside its own.
 type Ties struct {
-	Before  Link // what this client asked for the same before, and did not get
-	After   Link // the question that took the place of this one
-	OtherIn int  // the packet of another reply to the same question; 0 without one
-	CutIn   int  // the packet of the reply, where the capture holds too little of it to be read
-	Guesses int  // replies to this question with an ID that was not asked
-	Parts   int  // further messages that the reply to a zone transfer went on in
-	LastIn  int  // the packet of the last of them
+	Before   Link // what this client asked for the same before, and did not get
+	After    Link // the question that took the place of this one
+	OtherIn  int  // the packet of another reply to the same question; 0 without one
+	UnreadIn int  // the packet of the reply, where that is cut in the capture or damaged so that it cannot be read
+	Guesses  int  // replies to this question with an ID that was not asked
+	Parts    int  // further messages that the reply to a zone transfer went on in
+	LastIn   int  // the packet of the last of them
 }
 
 // relations are what few exchanges have.
@@ -333,8 +334,12 @@ func (p *Transaction) Exchange() exchange.Exchange {
 		e.Reply, e.Err = &m, err
 		if err == nil {
 			e.Outcome = exchange.Judge(e.Question, e.Reply)
+		} else if !p.Cut {
+			e.Outcome = exchange.Rejection
 		}
 		e.Believe(at)
+	} else if in := p.Related().UnreadIn; in > 0 && !p.Cut {
+		e.Err = fmt.Errorf("the message in packet %d cannot be read", in)
 	}
 	return e
 }

@@ -312,14 +312,17 @@ func (p *pairer) unsolicited(m *capturedMessage, e *envelope) {
 	}
 }
 
-// CutReply takes a reply of which the capture holds the header alone.
-func (p *pairer) CutReply(packet *capture.Packet) {
+// UnreadReply takes a reply of which nothing but the header can be read: the capture cut it,
+// or it is damaged.
+func (p *pairer) UnreadReply(packet *capture.Packet) {
 	pair := p.unquestioned(binary.BigEndian.Uint16(packet.Payload), packet.To, packet.From, packet.At)
 	if pair == nil {
 		return
 	}
-	pair.outcome, pair.Cut = exchange.CutOff, true
-	p.related(pair).CutIn = packet.Number
+	if pair.outcome, pair.Cut = exchange.Rejection, packet.Cut; packet.Cut {
+		pair.outcome = exchange.CutOff
+	}
+	p.related(pair).UnreadIn = packet.Number
 }
 
 // Forbidden takes an ICMP error that quotes a packet of a question.

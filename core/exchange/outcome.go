@@ -257,7 +257,7 @@ func (u Usual) Outcome() Outcome { return usuals[u] }
 // JudgeUsual is [JudgeOutline] where that is a usual outcome.
 func JudgeUsual(flags wire.Flags, o wire.Outline) Usual {
 	switch {
-	case flags.Has(wire.TC) || flags.Opcode() != wire.OpQuery:
+	case flags.Has(wire.TC) || flags.Opcode() != wire.OpQuery || o.Holds.Has(wire.BreaksOff):
 		return Unusual
 	case o.Code == wire.NXDomain:
 		return UsualNoName
@@ -279,6 +279,9 @@ func JudgeOutline(flags wire.Flags, o wire.Outline) Outcome {
 	}
 	if flags.Has(wire.TC) {
 		return Truncated
+	}
+	if o.Holds.Has(wire.BreaksOff) {
+		return Rejection
 	}
 	if o.Code == wire.NoError { // of another opcode
 		return Answered

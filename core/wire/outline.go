@@ -22,6 +22,7 @@ const (
 	HoldsAny                      // a record at all in the answer section, or the promise of one
 	HoldsNS                       // such a record in the authority section
 	HoldsSOA                      // the same
+	BreaksOff                     // a record that its header promises and that cannot be read, or is not there
 )
 
 // Has reports whether it holds that.
@@ -37,12 +38,12 @@ func (v View) Outline() (o Outline) {
 		first := o.Holds == 0
 		o.Holds |= HoldsAny
 		if off = afterOwner(msg, off); off < 0 || off > len(msg)-10 {
-			return o
+			return o.broken()
 		}
 		t, size := Type(msg[off])<<8|Type(msg[off+1]), int(msg[off+8])<<8|int(msg[off+9])
 		data := off + 10
 		if size > len(msg)-data {
-			return o
+			return o.broken()
 		}
 		if first {
 			o.TTL = binary.BigEndian.Uint32(msg[off+4 : off+8])
@@ -60,11 +61,11 @@ func (v View) Outline() (o Outline) {
 	authority := int(binary.BigEndian.Uint16(header[8:]))
 	for left := authority + int(binary.BigEndian.Uint16(header[10:])); left > 0; left-- {
 		if off = afterOwner(msg, off); off < 0 || off > len(msg)-10 {
-			return o
+			return o.broken()
 		}
 		t, size := Type(msg[off])<<8|Type(msg[off+1]), int(msg[off+8])<<8|int(msg[off+9])
 		if size > len(msg)-off-10 {
-			return o
+			return o.broken()
 		}
 		if authority--; authority >= 0 {
 			if t == NS {
@@ -77,6 +78,12 @@ func (v View) Outline() (o Outline) {
 		}
 		off += 10 + size
 	}
+	return o
+}
+
+// broken is the outline of a message that is not sound from here on.
+func (o Outline) broken() Outline {
+	o.Holds |= BreaksOff
 	return o
 }
 

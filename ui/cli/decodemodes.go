@@ -84,7 +84,7 @@ func (m *exchangeMode) show(s *conversation.Study) error {
 	if m.wire {
 		view.Wire([]*exchange.Exchange{e})
 		line := s.Lines[e.Number]
-		for _, n := range []int{line.CutIn, line.OtherIn} {
+		for _, n := range []int{line.UnreadIn, line.OtherIn} {
 			if p := s.Packets[n]; p != nil && p.Message != nil {
 				view.WireOf(fmt.Sprintf("packet %d, from %s", n, p.From.Addr()), p.Message)
 			}

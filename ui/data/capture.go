@@ -25,7 +25,7 @@ type PairedExchange struct {
 	Packets  []int          `json:"packets"`                        // all of its packets, by number
 	Looped   bool           `json:"looped,omitempty"`               // the question's packet went round in a loop
 	Other    int            `json:"differing_reply_in,omitempty"`   // the packet of another reply to the same question
-	CutIn    int            `json:"cut_reply_in,omitempty"`         // the packet of a reply of which the capture holds too little
+	UnreadIn int            `json:"unread_reply_in,omitempty"`      // the packet of a reply that cannot be read
 	Guesses  int            `json:"guesses,omitempty"`              // replies with an ID that nobody asked
 	Parts    int            `json:"further_messages,omitempty"`     // of the reply to a zone transfer
 	LastIn   int            `json:"last_message_in,omitempty"`      // the packet of the last of them
@@ -37,7 +37,7 @@ type PairedExchange struct {
 func OfPaired(e *exchange.Exchange, line conversation.Line) PairedExchange {
 	return PairedExchange{
 		Exchange: OfExchange(e), Findings: line.Codes, Before: line.Before.Number, After: line.After.Number, Half: line.Half.Number, Packets: line.Packets, Looped: line.Looped,
-		Other: line.OtherIn, CutIn: line.CutIn, Guesses: line.Guesses, Parts: line.Parts, LastIn: line.LastIn, Lasted: line.Lasted.Seconds(), Reported: line.Forbidden,
+		Other: line.OtherIn, UnreadIn: line.UnreadIn, Guesses: line.Guesses, Parts: line.Parts, LastIn: line.LastIn, Lasted: line.Lasted.Seconds(), Reported: line.Forbidden,
 	}
 }
 

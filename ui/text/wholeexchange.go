@@ -105,10 +105,13 @@ func pairRows(e *exchange.Exchange, line conversation.Line, packets map[int]*con
 		whole := read(last.Reply)
 		reply = &whole
 		replied = fmt.Sprintf("packet %d at %s, %s later", last.ReceivedIn, last.Received.Format(clock), wording.Span(e.Waited()))
-	} else if p := packets[line.CutIn]; p != nil {
+	} else if p := packets[line.UnreadIn]; p != nil {
 		part := read(p.Message)
-		reply, replyIn = &part, line.CutIn
-		replied = fmt.Sprintf("packet %d at %s, of which the capture has %d of %d bytes", line.CutIn, p.Record.Time().Format(clock), len(p.Record.Data), p.Record.Length)
+		reply, replyIn = &part, line.UnreadIn
+		replied = fmt.Sprintf("packet %d at %s, which cannot be read", line.UnreadIn, p.Record.Time().Format(clock))
+		if len(p.Record.Data) < p.Record.Length {
+			replied = fmt.Sprintf("packet %d at %s, of which the capture has %d of %d bytes", line.UnreadIn, p.Record.Time().Format(clock), len(p.Record.Data), p.Record.Length)
+		}
 	}
 	rows := []pairRow{
 		{"", strong.Render("question"), strong.Render("reply")},
