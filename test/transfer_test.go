@@ -115,6 +115,7 @@ func TestZoneOptions(t *testing.T) {
 		{"against the file that it is", []string{"hollowtarn.example", "--against", file}, 0, []string{"dns1.hollowtarn.example (203.0.113.11) serves exactly what it should", "ns.farhost.test (203.0.113.77) is missing 2 records and serves 2 records too many", "missing tickets.hollowtarn.example 3600 A 203.0.113.140"}, nil},
 		{"against it whole", []string{"hollowtarn.example", "--against", file, "--try-transfer", "--key", key}, 0, []string{"(203.0.113.11) serves exactly what it should (by transferring the zone)"}, nil},
 		{"a zone that nobody delegates", []string{"www.depot.hollowtarn.example", "--from", "ns.farhost.test"}, 3, []string{"depot.hollowtarn.example has 1 fault", "listed by nobody", "no-delegation"}, nil},
+		{"that zone at two servers of which one has it", []string{"www.depot.hollowtarn.example", "--from", "dns1.hollowtarn.example,ns.farhost.test"}, 3, []string{"dns1.hollowtarn.example listed by nobody 203.0.113.11 not its own", "ns.farhost.test listed by nobody 203.0.113.77 2026030802"}, nil},
 		{"a server that only the zone lists", []string{"valley.hollowtarn.example"}, 0, []string{"ns2.farhost.test listed by the zone alone 203.0.113.78 2026021501"}, nil},
 		{"a file that is not there", []string{"hollowtarn.example", "--against", "nothing.zone"}, 1, nil, nil},
 	} {

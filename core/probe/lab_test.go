@@ -161,3 +161,22 @@ func ticker(every time.Duration) (ticks <-chan time.Time, stop func()) {
 	t := time.NewTicker(every)
 	return t.C, t.Stop
 }
+
+// A PTR record without its final dot leads into the reverse zone, and is told to be that.
+func TestPointersWithoutTheirDot(t *testing.T) {
+	for target, want := range map[string]string{
+		"gate.hollowtarn.example.113.0.203.in-addr.arpa": "which is gate.hollowtarn.example without its final dot",
+		"gate.hollowtarn.example.in-addr.arpa":           "which is gate.hollowtarn.example without its final dot",
+		"gate.113.0.203.in-addr.arpa":                    "resolves to no address",
+		"gate.hollowtarn.example":                        "resolves to no address",
+	} {
+		r := probe.Reversal{Address: netip.MustParseAddr("203.0.113.9"), Name: wire.MustParseName("9.113.0.203.in-addr.arpa"),
+			Exchange: &exchange.Exchange{Number: 1, Outcome: exchange.Answered}}
+		e := &exchange.Exchange{Number: 2, Outcome: exchange.NoName}
+		r.Names = []probe.Returned{{Name: wire.MustParseName(target), Exchanges: []*exchange.Exchange{e}}}
+		found := r.Found(probe.OnItsOwn)
+		require.Len(t, found, 1, target)
+		assert.Contains(t, found[0].Text, want)
+		assert.Equal(t, strings.Contains(want, "final dot"), strings.Contains(found[0].Next, "final dot"), target)
+	}
+}

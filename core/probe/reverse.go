@@ -106,6 +106,13 @@ func (r *Reversal) Found(interest Interest) []finding.Finding {
 		if n.LeadsBack || !e.Outcome.Good() {
 			continue
 		}
+		if meant, dotless := withoutDot(n.Name, r.Name); dotless {
+			f := finding.New(finding.ReverseMismatch, finding.Concern, about,
+				fmt.Sprintf("%s has the reverse name %s, which is %s without its final dot in the zone file.", r.Address, n.Name.Spoken(), meant.Spoken()), r.Exchange.Number, e.Number)
+			f.Next = fmt.Sprintf("Ask whoever holds the address range to write %s with a final dot in the PTR record.", meant.Spoken())
+			found = append(found, f)
+			continue
+		}
 		leads := "no address of that type"
 		if values := exchange.Values(e.Answer().Records); len(values) > 0 {
 			leads = values[0]
@@ -120,4 +127,16 @@ func (r *Reversal) Found(interest Interest) []finding.Finding {
 		return Answers([]*exchange.Exchange{r.Exchange})
 	}
 	return found
+}
+
+// withoutDot is the name that was meant where a PTR record leads into the zone that it stands
+// in, as it does when its final dot is missing in the zone file; ok is false for others.
+func withoutDot(name, reverse wire.Name) (meant wire.Name, ok bool) {
+	for zone := reverse.Parent(); zone.Labels() >= 2; zone = zone.Parent() { // down to in-addr.arpa and ip6.arpa
+		if name.IsSubdomainOf(zone) {
+			meant, err := name.Rebase(zone, wire.Root)
+			return meant, err == nil && meant.Labels() >= 2
+		}
+	}
+	return meant, false
 }

@@ -106,6 +106,11 @@ func (p Prober) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Z
 	if apex := apexOf(zone.Walk); !apex.Equal(origin) {
 		origin, parent = apex, zonecare.Parent{} // it is on the servers of its parent, and nobody had to refer to it
 	}
+	holder := p.undelegated(ctx, name, origin, plan.Also)
+	if holder != nil {
+		// A zone that its parent does not know of: nobody but those who may hold it can be looked at.
+		zone.Undelegated, origin, parent, servers = holder, holder.Zone, zonecare.Parent{}, nil
+	}
 	for _, also := range plan.Also {
 		host, err := wire.ParseName(also.Name())
 		if err != nil || slices.ContainsFunc(servers, func(s zonecare.Server) bool { return s.Address == also.Address.Addr() }) {
@@ -113,12 +118,7 @@ func (p Prober) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Z
 		}
 		plan.Unlisted = append(plan.Unlisted, zonecare.Server{Host: host, Address: also.Address.Addr()})
 	}
-	holder := p.undelegated(ctx, name, origin, plan.Also)
-	if holder != nil {
-		// A zone that its parent does not know of: nobody but the one who holds it can be looked at.
-		zone.Undelegated, origin, parent, servers = holder, holder.Zone, zonecare.Parent{}, nil
-		plan.Unlisted = []zonecare.Server{holder.Server}
-	} else {
+	if holder == nil {
 		p.listedByZone(ctx, last, &plan.Plan)
 	}
 	if len(servers)+len(plan.Unlisted) == 0 {
