@@ -3,6 +3,7 @@ package lab
 import (
 	"encoding/binary"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -124,7 +125,9 @@ func fitted(h host, query, reply *wire.Message, stream bool) []byte {
 	odd := h.oddity()
 	if opt, ok := query.OPT(); ok && reply.RCode() != wire.FormErr && !odd.hidden {
 		limit = max(limit, min(int(opt.Class), 1232))
-		edns := wire.EDNS{Size: 1232}
+		said, _ := reply.EDNS() // there is one OPT record at most (RFC 6891 §6.1.1)
+		edns, code := wire.EDNS{Size: 1232, Options: said.Options}, reply.RCode()
+		reply.Additional = slices.DeleteFunc(reply.Additional, func(r wire.Record) bool { return r.Type == wire.OPT })
 		if asked, ok := query.EDNS(); ok {
 			if _, wanted := asked.Option(wire.NSID); wanted {
 				edns.Options = append(edns.Options, wire.Option{Code: wire.NSID, Data: h.called()})
@@ -140,7 +143,7 @@ func fitted(h host, query, reply *wire.Message, stream bool) []byte {
 			}
 			edns.DO = asked.DO
 		}
-		reply.Additional = append(reply.Additional, edns.Record(wire.NoError))
+		reply.Additional = append(reply.Additional, edns.Record(code))
 	}
 	if stream {
 		limit = 65535
