@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unquil/core/capture"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
 	"unquil/core/evidence"
@@ -38,9 +39,9 @@ var update = flag.Bool("update", false, "write docs/faults.md from what the benc
 
 // bench runs why in the lab.
 type bench struct {
-	t      *testing.T
-	lab    *lab.Lab
-	redact bool // redact each verdict, and search the result
+	t    *testing.T
+	lab  *lab.Lab
+	once bool // do what need not be done with every seed: redact each verdict, and judge its packets
 }
 
 func (b bench) why(c diagnosis.Case, path string) diagnosis.Verdict {
@@ -56,8 +57,9 @@ func (b bench) why(c diagnosis.Case, path string) diagnosis.Verdict {
 	begun := time.Now()
 	v := diagnosis.Why(b.t.Context(), prober, c)
 	assert.LessOrEqual(b.t, time.Since(begun), 3*benchWait+benchWait/10, "%s: what can be waited for at once is", c.Name)
-	if b.redact {
+	if b.once {
 		b.tellsNothing(c.Name, v, prober.Session.Exchanges())
+		b.retold(c, &v, prober.Session.Exchanges())
 	}
 	b.consistent(c, &v, prober.Session.Exchanges())
 	return v
@@ -86,6 +88,47 @@ func (b bench) consistent(c diagnosis.Case, v *diagnosis.Verdict, exchanges []ex
 		}
 	}
 }
+
+// sameOnTheWire are causes that only further questions tell apart: what was found live, and
+// what its packets are rightly certain to show.
+var sameOnTheWire = map[string]string{"recursion-unavailable": "refused", "edns-breaks": "failed"}
+
+// retold holds that the packets of a verdict, judged as a capture, do not contradict it: of a
+// healthy name they show no fault, and they are certain of nothing else.
+func (b bench) retold(c diagnosis.Case, live *diagnosis.Verdict, exchanges []exchange.Exchange) {
+	var packets bytes.Buffer
+	writer, err := evidence.New(&packets)
+	require.NoError(b.t, err)
+	for i := range exchanges {
+		require.NoError(b.t, writer.Add(&exchanges[i]))
+	}
+	inquest := diagnosis.Inquest{Names: []wire.Name{c.Name}, Types: c.Types}
+	all, _, err := inquest.Of(b.t.Context(), kept(packets.Bytes()))
+	if err != nil { // nothing was asked for the name itself
+		require.ErrorAs(b.t, err, new(diagnosis.AbsentError))
+		return
+	}
+	for i := range all {
+		of := &all[i]
+		found, _, _ := given(of)
+		want, _, _ := given(live)
+		if len(live.Cause) == 0 {
+			assert.False(b.t, len(of.Cause) > 0 && of.Severity == finding.Fault, "%s: is healthy, and in its own packets it is %s: %s", c.Name, found, of.Text)
+		} else if of.Sure == finding.Certain && len(of.Cause) > 0 {
+			assert.True(b.t, found == want || found == sameOnTheWire[want], "%s: is %s, and its own packets are certain of %s: %s", c.Name, want, found, of.Text)
+		}
+	}
+}
+
+// kept is a capture in memory.
+type kept []byte
+
+func (k kept) Open() ([]*capture.Reader, error) {
+	r, err := capture.NewReader(bytes.NewReader(k))
+	return []*capture.Reader{r}, err
+}
+
+func (kept) Again() bool { return true }
 
 // tellsNothing holds that a redacted report on a verdict has no trace of the name, of an
 // address, or of a client, be it as a page, as a text, or in its capture.

@@ -166,7 +166,7 @@ func (c *captured) wrong(s *seen) []finding.Finding {
 		if !failed || f.Code == finding.NoReply && c.oneSided() {
 			continue
 		}
-		if f.Severity == finding.Fault && s.helpedSoon(e) {
+		if _, iterative := c.zones[e.Number]; f.Severity == finding.Fault && (s.helpedSoon(e) || iterative && s.walked(e)) {
 			f.Severity = finding.Concern
 			f.Text = strings.TrimSuffix(f.Text, ".") + "; the client got its answer in another way."
 		}
@@ -191,6 +191,22 @@ func (s *seen) helpedSoon(e *exchange.Exchange) bool {
 	return slices.ContainsFunc(s.helped[asksFor(e)], func(at time.Time) bool {
 		return !at.Before(e.Sent()) && at.Sub(e.Sent()) <= patience
 	})
+}
+
+// walked reports whether whoever walks from zone to zone got the answer about when an exchange
+// of its walk failed: it asks on for other reasons once it has one, and has an address of each
+// family.
+func (s *seen) walked(e *exchange.Exchange) bool {
+	own := asksFor(e)
+	for of, times := range s.helped {
+		if of.t != own.t || of.client != own.client && of.client.Is4() == own.client.Is4() {
+			continue
+		}
+		if slices.ContainsFunc(times, func(at time.Time) bool { return at.Sub(e.Sent()).Abs() <= patience }) {
+			return true
+		}
+	}
+	return false
 }
 
 func asksFor(e *exchange.Exchange) asker { return asker{e.Client.Addr(), e.Question.Type} }
@@ -219,8 +235,12 @@ func (c *captured) failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	if about.Zone = zone.String(); unknown {
 		about.Zone, asked = about.Name, "asked for "+e.Question.Name.Spoken()
 	}
-	code, does := finding.ServerFailure, fmt.Sprintf("fails to answer (%s)", e.Outcome)
+	code, does := finding.Failed, fmt.Sprintf("does not answer (%s)", e.Outcome)
 	switch {
+	case e.Outcome == exchange.ServerFailure:
+		code, does = finding.ServerFailure, "fails to answer (SERVFAIL)"
+	case e.Outcome == exchange.Rejection:
+		code, does = finding.Malformed, "sent a reply that cannot be read"
 	case e.Outcome == exchange.NoReply:
 		code, does = finding.NoReply, "does not reply"
 	case e.Outcome == exchange.Unreachable:
@@ -292,6 +312,10 @@ func seenOnly(v *Verdict, p placing) placing {
 	return p
 }
 
+// thatKind is what a capture of ordinary questions cannot rule out where one got no reply and
+// others did.
+var thatKind = rival{name: "a device on the way that drops large replies, EDNS or UDP", tells: "query the server for this name over TCP, without EDNS, and for a type with a small answer"}
+
 // answeredOthers is the ground that a server without a reply answered others: the fault is
 // not the path to it, but the server.
 func (c *captured) answeredOthers(v *Verdict, p placing) placing {
@@ -300,7 +324,7 @@ func (c *captured) answeredOthers(v *Verdict, p placing) placing {
 	}
 	address, err := netip.ParseAddr(v.Cause[0].About.Address)
 	if answers := c.Answers(address); err == nil && answers > 0 {
-		p.where, p.who, p.rivals = TheResolver, operator, nil
+		p.where, p.who, p.rivals = TheResolver, operator, []rival{thatKind}
 		p.because = fmt.Sprintf("it answered %s in the capture", wording.Count(answers, "other question", "other questions"))
 	}
 	return p

@@ -105,7 +105,7 @@ var rules = []rule{
 	{code: finding.Failed, place: TheResolver, who: operator, sure: "the resolver says so itself"},
 	{code: finding.LoopedQuery, place: PathOut, who: network, sure: "the same packet came by again and again", explains: []finding.Code{finding.NoReply, finding.LateReply}},
 	{code: finding.RepliesDiffer, place: PathOut, who: network, sure: "both replies are in the capture", rivals: []rival{{"two servers behind one address", "ask whoever runs the server", "", nil}}},
-	{code: finding.UnsolicitedReply, place: PathOut, who: network, sure: "the replies are in the capture"},
+	{code: finding.UnsolicitedReply, place: PathOut, who: network, sure: "the replies are in the capture", rivals: []rival{itself}},
 	{code: finding.LateReply, place: TheResolver, who: operator, sure: "the times are those of the capture", rivals: []rival{{"a slow network on the way to it", "capture at the server", "", nil}}, explains: []finding.Code{finding.NoReply}},
 	{code: finding.HalfFails, place: TheResolver, who: operator, sure: "both questions are in the capture"},
 	{code: finding.SourceDiffers, place: ThisMachine, who: you, sure: "the machine's own look-up was tried", rivals: []rival{{"an answer by location or rotation", "try again, several times", "", nil}}},

@@ -382,10 +382,11 @@ func togetherText(causes []finding.Finding) string {
 	for _, f := range causes {
 		each = append(each, cmp.Or(f.Brief, strings.TrimSuffix(f.Text, ".")))
 	}
-	if causes[0].Brief == "" {
-		return strings.Join(each, "; ") + "."
+	all, zone := strings.Join(each, "; ")+".", causes[0].About.Zone
+	if causes[0].Brief == "" || zone == "" {
+		return all
 	}
-	return fmt.Sprintf("No server of %s answers for it: %s.", strings.TrimSuffix(causes[0].About.Zone, "."), strings.Join(each, "; "))
+	return fmt.Sprintf("No server of %s answers for it: %s", cmp.Or(strings.TrimSuffix(zone, "."), "the root zone"), all)
 }
 
 // Evidence are the numbers of the exchanges that show the cause, in order.
