@@ -182,6 +182,35 @@ func TestSecondaryThatLags(t *testing.T) {
 	assert.Zero(t, code)
 }
 
+// Two servers with one serial and different data contradict each other, and a zone on its
+// parent's own servers is a zone and no fault.
+func TestServersThatContradictEachOther(t *testing.T) {
+	d, code := runJSON(t, "zone", "twofold.example", "--also", "www.twofold.example", "--roots", roots())
+	assert.Equal(t, 3, code)
+	assert.Contains(t, strings.Join(d.codes(), "; "), "fault answers-differ")
+	assert.NotContains(t, strings.Join(d.codes(), "; "), "serials-differ")
+	for _, resolver := range []string{unboundAt, kresdAt} { // whichever of the two it has
+		o := run(t, "why", "www.twofold.example", "--type", "A", "--from", resolver, "--roots", roots())
+		assert.Equal(t, 3, o.code, o.stdout)
+		assert.Contains(t, words(o.stdout), "where one of the zone's servers", resolver)
+		assert.Contains(t, o.stdout, "answers-differ", resolver)
+	}
+
+	for _, command := range []string{"zone", "trace"} { // a change that one server of the registry has not heard of
+		d, code = runJSON(t, command, "parted.example", "--roots", roots())
+		assert.Zero(t, code, command)
+		assert.Contains(t, strings.Join(d.codes(), "; "), "parent-differs", command)
+	}
+
+	d, code = runJSON(t, "zone", "www.below.hollowtarn.example", "--roots", roots())
+	assert.Zero(t, code)
+	assert.NotContains(t, strings.Join(d.codes(), "; "), "fault")
+	assert.Contains(t, run(t, "zone", "www.below.hollowtarn.example", "--roots", roots()).stdout, "below.hollowtarn.example works")
+	d, code = runJSON(t, "why", "www.below.hollowtarn.example", "--type", "A", "--from", unboundAt, "--roots", roots())
+	assert.Zero(t, code)
+	assert.NotContains(t, strings.Join(d.codes(), "; "), "fault")
+}
+
 func TestReverse(t *testing.T) {
 	o := run(t, "reverse", "203.0.113.120", "203.0.113.80", "--from", unboundAt)
 	assert.Contains(t, words(o.stdout), "web.hollowtarn.example, which resolves back")

@@ -37,7 +37,8 @@ import (
 const (
 	rootAt     = "127.77.0.1"
 	registryAt = "127.77.0.2"
-	// The second servers of both are the same daemons at other addresses.
+	// The root's second server is the same daemon at another address; the registry's is one
+	// of its own, which has not heard of a change yet.
 	rootAlsoAt, registryAlsoAt = "127.77.0.3", "127.77.0.4"
 	primaryAt                  = "127.77.0.11"
 	secondaryAt                = "127.77.0.12"
@@ -166,8 +167,9 @@ func startAll() error {
 	}
 	certificate()
 	tree()
-	for _, zone := range []struct{ server, at, also, zones string }{{"root", rootAt, rootAlsoAt, "."}, {"registry", registryAt, registryAlsoAt, "example."}} {
-		if err := start(zone.server, "knotd", "-c", knotConfig(zone.server, zone.at+"@53, "+zone.also, strings.Fields(zone.zones))); err != nil {
+	for _, zone := range []struct{ server, at, file, zone string }{{"root", rootAt + "@53, " + rootAlsoAt, "zones/.zone", "."},
+		{"registry", registryAt, "zones/example.zone", "example."}, {"registry-also", registryAlsoAt, "zones/example.zone-behind", "example."}} {
+		if err := start(zone.server, "knotd", "-c", knotConfig(zone.server, zone.at, zone.zone, zone.file)); err != nil {
 			return err
 		}
 	}
@@ -177,7 +179,7 @@ func startAll() error {
 	if err := start("twin", "knotd", "-c", twinConfig()); err != nil {
 		return err
 	}
-	for _, ready := range []struct{ at, zone string }{{rootAt, "."}, {registryAt, "example."}, {primaryAt, "held.example."}, {twinAt, "hollowtarn.example."}} {
+	for _, ready := range []struct{ at, zone string }{{rootAt, "."}, {registryAt, "example."}, {registryAlsoAt, "example."}, {primaryAt, "held.example."}, {twinAt, "hollowtarn.example."}} {
 		if err := await(ready.at, ready.zone); err != nil {
 			return err
 		}
@@ -243,12 +245,10 @@ func certificate() {
 	write("tls.key", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})))
 }
 
-func knotConfig(name, at string, zones []string) string {
+func knotConfig(name, at, zone, file string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "server:\n    rundir: %[1]s/%[2]s\n    listen: [%[3]s@53]\ndatabase:\n    storage: %[1]s/%[2]s\nlog:\n  - target: stderr\n    any: info\nzone:\n", folder, name, at)
-	for _, zone := range zones {
-		fmt.Fprintf(&b, "  - domain: \"%s\"\n    file: %s/zones/%szone\n    semantic-checks: off\n", zone, folder, zone)
-	}
+	fmt.Fprintf(&b, "  - domain: \"%s\"\n    file: %s/%s\n    semantic-checks: off\n", zone, folder, file)
 	os.MkdirAll(filepath.Join(folder, name), 0o755)
 	return write(name+".conf", b.String())
 }
@@ -260,6 +260,7 @@ func secondaryConfig() string {
 	for _, zone := range served {
 		fmt.Fprintf(&b, "  - domain: \"%s\"\n    master: primary\n    acl: everybody\n    storage: %s/secondary\n    semantic-checks: off\n", zone, folder)
 	}
+	fmt.Fprintf(&b, "  - domain: \"%[2]s\"\n    file: %[1]s/secondary-%[2]szone\n", folder, twofold)
 	os.MkdirAll(filepath.Join(folder, "secondary"), 0o755)
 	return write("secondary.conf", b.String())
 }
@@ -267,7 +268,7 @@ func secondaryConfig() string {
 func nsdConfig() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "server:\n  server-count: 1\n  ip-address: %[2]s\n  username: \"\"\n  chroot: \"\"\n  zonesdir: \"%[1]s/zones\"\n  database: \"\"\n  pidfile: \"%[1]s/nsd.pid\"\n  xfrdfile: \"%[1]s/xfrd.state\"\n  zonelistfile: \"%[1]s/zone.list\"\n  xfrdir: \"%[1]s\"\n  logfile: \"%[1]s/nsd.log\"\n  verbosity: 1\nremote-control:\n  control-enable: yes\n  control-interface: \"%[1]s/nsd.sock\"\nkey:\n  name: \"summit.\"\n  algorithm: hmac-sha256\n  secret: \"%[3]s\"\n", folder, primaryAt, keySecret)
-	for _, zone := range served {
+	for _, zone := range append([]string{twofold}, served...) {
 		fmt.Fprintf(&b, "zone:\n  name: \"%[1]s\"\n  zonefile: \"%[1]szone\"\n  provide-xfr: 127.0.0.0/8 summit.\n  store-ixfr: yes\n  create-ixfr: yes\n", zone)
 		if zone == "crowd.example." {
 			b.WriteString("  provide-xfr: 127.0.0.0/8 NOKEY\n")

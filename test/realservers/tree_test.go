@@ -21,7 +21,11 @@ var typesFile embed.FS
 func context() stdcontext.Context { return stdcontext.Background() }
 
 // served are the zones of the primary, which the secondary takes from it.
-var served = []string{"hollowtarn.example.", "types.example.", "crowd.example.", "held.example.", "moves.example.", "halves.example.", "113.0.203.in-addr.arpa."}
+var served = []string{"hollowtarn.example.", "types.example.", "crowd.example.", "held.example.", "moves.example.", "halves.example.", "below.hollowtarn.example.", "parted.example.", "113.0.203.in-addr.arpa."}
+
+// twofold is the zone of which primary and secondary have files of their own: one serial, and
+// two addresses of www.
+const twofold = "twofold.example."
 
 // crowdRecords is how many records the large zone has, beside SOA and NS.
 const crowdRecords = 5000
@@ -43,15 +47,21 @@ func tree() {
 		"\n113.0.203.in-addr.arpa. NS dns1.hollowtarn.example.\n113.0.203.in-addr.arpa. NS dns2.hollowtarn.example.\ndns1.hollowtarn.example. A "+primaryAt+"\ndns2.hollowtarn.example. A "+secondaryAt+"\n")
 	var registry strings.Builder
 	registry.WriteString("$TTL 86400\n@ SOA first.registry keeper.registry 7 3600 900 1209600 900\n@ NS first.registry\n@ NS second.registry\nfirst.registry A " + registryAt + "\nsecond.registry A " + registryAlsoAt + "\neast.roots A " + rootAt + "\nwest.roots A " + rootAlsoAt + "\n")
-	for _, zone := range append([]string{"refused.example."}, served...) {
+	for _, zone := range append([]string{"refused.example.", twofold}, served...) {
 		if label, in := strings.CutSuffix(zone, ".example."); in {
 			fmt.Fprintf(&registry, "%[1]s NS dns1.hollowtarn.example.\n%[1]s NS dns2.hollowtarn.example.\n", label)
 		}
 	}
 	fmt.Fprintf(&registry, "dns1.hollowtarn A %s\ndns2.hollowtarn A %s\nstopped NS ns.stopped\nns.stopped A %s\n", primaryAt, secondaryAt, nobodyAt)
 	write("zones/example.zone", registry.String())
+	write("zones/example.zone-behind", strings.Replace(registry.String(), "parted NS dns2.hollowtarn.example.\n", "", 1))
 
-	write("zones/hollowtarn.example.zone", head(4)+"dns1 A "+primaryAt+"\ndns2 A "+secondaryAt+"\nwww CNAME web\nweb A 203.0.113.120\nweb AAAA 2001:db8:113::120\n@ MX 10 mx1\nmx1 A 203.0.113.25\n*.guest A 203.0.113.66\na.b.hollow A 203.0.113.7\n"+large())
+	write("zones/hollowtarn.example.zone", head(4)+"dns1 A "+primaryAt+"\ndns2 A "+secondaryAt+"\nwww CNAME web\nweb A 203.0.113.120\nweb AAAA 2001:db8:113::120\n@ MX 10 mx1\nmx1 A 203.0.113.25\nbelow NS dns1\nbelow NS dns2\n*.guest A 203.0.113.66\na.b.hollow A 203.0.113.7\n"+large())
+	write("zones/below.hollowtarn.example.zone", head(1)+"www A 203.0.113.8\n")
+	write("zones/parted.example.zone", head(1)+"www A 203.0.113.9\n")
+	for where, address := range map[string]string{"zones/": "203.0.113.30", "secondary-": "203.0.113.31"} {
+		write(where+twofold+"zone", head(1)+"www A "+address+"\n")
+	}
 	write("zones/halves.example.zone", head(1)+"www A 203.0.113.5\n")
 	held(1)
 	moves("203.0.113.80", 1)
