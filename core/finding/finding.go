@@ -170,7 +170,7 @@ var Catalogue = []Entry{
 	{AliasWithData, "a zone", "A name has an alias (CNAME) together with other records, which is not allowed.", "Ask the zone's operator to replace the alias with the records of its target."},
 	{AliasLong, "a zone", "The name is reached through a long chain of aliases: some resolvers give up, and every link can break.", "Ask the zone's operator to point the first alias closer to the end of the chain."},
 	{TargetIsAlias, "a zone", "The record points to a host name that is an alias (CNAME), which is not allowed there (RFC 2181 §10.3).", "Ask the zone's operator to point it to the name that has the address."},
-	{TargetUnresolvable, "a zone", "The record points to a host name that has no address.", "Ask the zone's operator to give that host an address, or to point the record elsewhere."},
+	{TargetUnresolvable, "a zone", "The record points to a host name that has no address, or whose address cannot be looked up.", "Ask the zone's operator to give that host an address, or to point the record elsewhere."},
 	{AddressNowhere, "a zone", "A name or a listed server has an address that other machines cannot reach (loopback, unspecified, multicast, broadcast or link-local). No packet is sent there.", "Ask the zone's operator to enter the address of the intended host."},
 	{CacheStale, "a cache", "The resolver still returns an answer that the zone no longer gives.", "Ask whoever runs the resolver to clear this name from its cache, or wait for the TTL to run out."},
 	{NameLost, "a cache", "The zone no longer has the name; a cache still answers for it.", "Ask the zone's operator whether the name was removed on purpose; if not, have it put back. Leave the cache as it is: for its clients the name still works."},

@@ -1,10 +1,12 @@
 package probe
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 
 	"unquil/core/delegation"
@@ -87,9 +89,32 @@ func (f *Followed) findings() []finding.Finding {
 		found = append(found, finding.New(finding.TargetIsAlias, finding.Concern, about,
 			fmt.Sprintf("The %s record of %s points to %s, which is an alias (CNAME).", q.Type, q.Name.Spoken(), f.Host.Spoken()), evidence...))
 	}
-	if len(f.Addresses()) == 0 && f.Exchanges[0].Outcome.Good() && f.Exchanges[1].Outcome.Good() {
-		found = append(found, finding.New(finding.TargetUnresolvable, finding.Fault, about,
-			fmt.Sprintf("The %s record of %s points to %s, which has no address.", q.Type, q.Name.Spoken(), f.Host.Spoken()), evidence...))
+	points := fmt.Sprintf("The %s record of %s points to %s", q.Type, q.Name.Spoken(), f.Host.Spoken())
+	addresses := f.Addresses()
+	failed := slices.IndexFunc(f.Exchanges, func(e *exchange.Exchange) bool { return e.Outcome.Failed() })
+	switch {
+	case len(addresses) == 0 && failed >= 0:
+		outcome := f.Exchanges[failed].Outcome
+		one := finding.New(finding.TargetUnresolvable, finding.Fault, about,
+			fmt.Sprintf("%s, whose address cannot be looked up (%s).", points, cmp.Or(outcome.Mnemonic(), string(outcome))), evidence...)
+		one.Sure, one.Next = finding.Likely, fmt.Sprintf("Trace %s, to see which server on its way fails.", f.Host.Spoken())
+		return append(found, one)
+	case len(addresses) == 0 && f.Exchanges[0].Outcome.Good() && f.Exchanges[1].Outcome.Good():
+		return append(found, finding.New(finding.TargetUnresolvable, finding.Fault, about, points+", which has no address.", evidence...))
+	}
+	var bad []string
+	for _, a := range addresses {
+		if exchange.Nowhere(a) != "" {
+			bad = append(bad, a.String())
+		}
+	}
+	if len(bad) > 0 {
+		severity := finding.Concern
+		if len(bad) == len(addresses) {
+			severity = finding.Fault
+		}
+		found = append(found, finding.New(finding.AddressNowhere, severity, about,
+			fmt.Sprintf("%s with the address %s, which no other machine can reach.", points, strings.Join(bad, ", ")), evidence...))
 	}
 	return found
 }
