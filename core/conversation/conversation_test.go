@@ -377,6 +377,9 @@ func TestPairingAllocatesNothingForAPacket(t *testing.T) {
 
 // Reading a whole file allocates for its names and clients, and nothing for a packet.
 func TestReadingAllocatesNothingForAPacket(t *testing.T) {
+	if testing.Short() {
+		t.Skip("two large captures, read twice each")
+	}
 	few, many := bigFile(t, 300_000), bigFile(t, 600_000) // both hold all of the names
 	count := func(data []byte) float64 {
 		return testing.AllocsPerRun(1, func() {

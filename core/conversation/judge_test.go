@@ -184,10 +184,11 @@ func TestTooManyOpen(t *testing.T) {
 	query, err := (&wire.Message{Questions: []wire.Question{{Name: wire.MustParseName("www.tarn.example"), Type: wire.A, Class: wire.IN}}}).Bytes()
 	require.NoError(t, err)
 	p.Payload = query
+	var names wire.NameCache
 	for i := range maxOpen + 100 {
 		p.From = capture.EndpointOf(netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), 5000))
 		c := &chunk{}
-		require.NoError(t, c.read(&p, p.Payload, &wire.NameCache{}))
+		require.NoError(t, c.read(&p, p.Payload, &names))
 		c.each(pairer)
 		pairer.Keep(&c.envelopes)
 	}
