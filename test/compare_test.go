@@ -49,6 +49,13 @@ func TestCompareForms(t *testing.T) {
 	assert.Contains(t, kept, "tickets.hollowtarn.example A: 203.0.113.80")
 	assert.Contains(t, kept, "(2001:db8:0:2::10 queried 2001:db8:113::11)")
 
+	for from, words := range map[string]string{"isp": "only isp gave a result", "isp,public": "both agree"} { // nobody differs from anybody
+		o := run(t, "compare", "--lab", "tickets.hollowtarn.example", "-t", "A", "--from", from)
+		assert.Contains(t, o.stdout, words)
+		assert.Contains(t, squeezed(o), "answer 203.0.113.140")
+		assert.NotContains(t, o.stdout, "differs", from)
+	}
+
 	rows, err := csv.NewReader(strings.NewReader(run(t, append(args, "--csv")...).stdout)).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, rows, 4)

@@ -73,6 +73,26 @@ func LeadsNowhere(value string) bool {
 	return err == nil && exchange.Nowhere(a) != ""
 }
 
+// Nowhere says in a finding that addresses of a name lead nowhere: a fault if all do, else a
+// concern; ok is false when none does. gives begins its sentence: "The zone gives X".
+func Nowhere(addresses []string, about finding.About, gives string, evidence ...int) (f finding.Finding, ok bool) {
+	var bad []string
+	for _, value := range addresses {
+		if LeadsNowhere(value) {
+			bad = append(bad, value)
+		}
+	}
+	if len(bad) == 0 {
+		return f, false
+	}
+	severity := finding.Concern
+	if len(bad) == len(addresses) {
+		severity = finding.Fault
+	}
+	return finding.New(finding.AddressNowhere, severity, about,
+		fmt.Sprintf("%s the address %s, which no other machine can reach.", gives, strings.Join(bad, ", ")), evidence...), true
+}
+
 // withheld are the Extended DNS Errors by which a resolver says that it withholds an answer,
 // and on whose account (RFC 8914 §4.16 to §4.18).
 var withheld = map[uint16]string{

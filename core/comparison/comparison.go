@@ -237,6 +237,18 @@ func (r *Result) disagreement() {
 	}
 }
 
+// Contested reports whether an answer stands against another: without a second one, or the
+// zone's own, nobody differs from anybody.
+func (r *Result) Contested() bool {
+	good := 0
+	for i := range r.Groups {
+		if r.Groups[i].Outcome.Good() {
+			good++
+		}
+	}
+	return good > 1
+}
+
 // Headline is the whole comparison in one sentence: how many agree, who
 // differs and how.
 func (r *Result) Headline() string {
@@ -255,9 +267,9 @@ func (r *Result) Headline() string {
 	case total == 1:
 		text = fmt.Sprintf("only %s gave a result", known[0].Members[0].Exchange.Server.Name())
 	case len(known) == 1 && !known[0].Outcome.Good():
-		text = fmt.Sprintf("all %d fail in the same way: %s", total, known[0].Outcome)
+		text = fmt.Sprintf("%s fail in the same way: %s", everyOf(total), known[0].Outcome)
 	case len(known) == 1:
-		text = fmt.Sprintf("all %d agree", total)
+		text = everyOf(total) + " agree"
 	case len(known) > 1:
 		var others []string
 		for _, g := range known[1:] {
@@ -280,6 +292,14 @@ func (r *Result) Headline() string {
 		text += fmt.Sprintf("; %d unknown, interrupted", unknown)
 	}
 	return text
+}
+
+// everyOf is all of two or more, in words.
+func everyOf(total int) string {
+	if total == 2 {
+		return "both"
+	}
+	return fmt.Sprintf("all %d", total)
 }
 
 // differences say in the headline what kind of difference it is.

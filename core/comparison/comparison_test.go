@@ -3,6 +3,7 @@ package comparison
 import (
 	"math/rand/v2"
 	"net/netip"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -63,7 +64,7 @@ func TestCompare(t *testing.T) {
 		lasts     uint32 // of the first finding
 	}{
 		{"all alike", []says{{"office", false, 60, 0, now}, {"isp", false, 7, 0, now}, {"dns1", true, 3600, 0, now}}, 2, "all 3 agree", nil, 0},
-		{"order is harmless", []says{{"office", false, 60, 0, []string{"192.0.2.1", "192.0.2.2"}}, {"isp", false, 60, 0, []string{"192.0.2.2", "192.0.2.1"}}}, -1, "all 2 agree", nil, 0},
+		{"order is harmless", []says{{"office", false, 60, 0, []string{"192.0.2.1", "192.0.2.2"}}, {"isp", false, 60, 0, []string{"192.0.2.2", "192.0.2.1"}}}, -1, "both agree", nil, 0},
 		{"a stale cache, and the server it comes from", []says{{"office", false, 2480, 0, old}, {"isp", false, 3600, 0, now}, {"dns1", true, 3600, 0, now}, {"ns", true, 43200, 0, old}}, 2,
 			"2 of 4 agree with the zone; office and ns differ: an older answer", []finding.Code{finding.CacheStale}, 0},
 		{"a stale cache alone", []says{{"office", false, 2480, 0, old}, {"dns1", true, 3600, 0, now}}, 1, "1 of 2 agree with the zone; office differs: an older answer, gone from office within 41 min 20 s", []finding.Code{finding.CacheStale}, 2480},
@@ -75,6 +76,7 @@ func TestCompare(t *testing.T) {
 		t.Run(tt.name, func(t *testing.T) {
 			r := compare(t, tt.all, tt.reference)
 			assert.Equal(t, tt.headline, r.Headline())
+			assert.Equal(t, strings.Contains(tt.headline, "differ"), r.Contested())
 			var found []finding.Code
 			for _, f := range r.Findings {
 				found = append(found, f.Code)

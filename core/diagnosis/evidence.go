@@ -196,21 +196,10 @@ func (r *round) nowhere() {
 		if truth == nil {
 			continue
 		}
-		var bad []string
-		for _, value := range truth.Values {
-			if comparison.LeadsNowhere(value) {
-				bad = append(bad, value)
-			}
+		about := finding.About{Name: r.Name.String(), Type: r.questions[i].Type.String()}
+		if f, bad := comparison.Nowhere(truth.Values, about, "The zone gives "+r.Name.Spoken(), truth.Members[0].Exchange.Number); bad && !isLocalhost(r.Name) {
+			r.found = append(r.found, f)
 		}
-		if len(bad) == 0 || isLocalhost(r.Name) {
-			continue
-		}
-		severity := finding.Concern
-		if len(bad) == len(truth.Values) {
-			severity = finding.Fault
-		}
-		r.found = append(r.found, finding.New(finding.AddressNowhere, severity, finding.About{Name: r.Name.String(), Type: r.questions[i].Type.String()},
-			fmt.Sprintf("The zone gives %s the address %s, which no other machine can reach.", r.Name.Spoken(), strings.Join(bad, ", ")), truth.Members[0].Exchange.Number))
 	}
 }
 

@@ -144,7 +144,7 @@ var (
 	nearLarge  = rival{"a firewall near this machine that drops fragments", "ask from another network", "large replies of other servers arrive", largeArrives}
 	nearDevice = rival{"a device near this machine that answers in their place", "ask from another network", "replies of other servers arrive unharmed", repliesOverUDP}
 	override   = rival{"an override on the resolver", "ask it again: an override does not count down", "its TTL counts down", countsDown}
-	bySubnet   = rival{"an answer that the zone gives to the resolver's network", "ask the zone's operator whether it answers by network", "the zone answers by network, and gives this to none", knowsSubnets}
+	bySubnet   = rival{"an answer that the zone gives to the resolver's network", "ask the zone's operator whether it answers by network", "the zone answers by network, and gives that one something else", knowsSubnets}
 	itself     = rival{"a fault of the resolver itself", "capture at the resolver, and see what leaves it", "", nil}
 )
 
@@ -165,8 +165,8 @@ func countsDown(s *sight) []*exchange.Exchange {
 	return nil
 }
 
-// knowsSubnets are answers of the zone's own servers that say for which network they are, and
-// differ from what the blamed resolver says.
+// knowsSubnets are answers of the zone's own servers that say that they are for a blamed
+// resolver's network, and differ from what that resolver says.
 func knowsSubnets(s *sight) []*exchange.Exchange {
 	for _, e := range s.exchanges {
 		if e == nil || s.blames(e) || !e.Authoritative() || e.Outcome != exchange.Answered {
@@ -174,7 +174,10 @@ func knowsSubnets(s *sight) []*exchange.Exchange {
 		}
 		edns, _ := e.Reply.EDNS()
 		for _, o := range edns.Options {
-			if _, scope, is := o.Subnet(); is && scope > 0 {
+			network, scope, is := o.Subnet()
+			if is && scope > 0 && slices.ContainsFunc(s.resolvers, func(of *exchange.Exchange) bool {
+				return of != nil && s.blames(of) && of.Question.Same(e.Question) && network.Contains(of.Server.Address.Addr()) && of.Meaning() != e.Meaning()
+			}) {
 				return []*exchange.Exchange{e}
 			}
 		}

@@ -34,6 +34,21 @@ func TestRivals(t *testing.T) {
 	near := made(6, "192.0.2.53:53", here, exchange.UDP, exchange.ServerFailure, nil)
 	far := made(7, "198.51.100.53:53", here, exchange.UDP, exchange.ServerFailure, nil)
 	private := made(8, "10.0.0.53:53", "10.9.9.9:5000", exchange.UDP, exchange.ServerFailure, nil)
+	question := wire.Question{Name: wire.MustParseName("www.camera.example"), Type: wire.A, Class: wire.IN}
+	answers := func(number int, server, address, subnet string) *exchange.Exchange {
+		return made(number, server, here, exchange.UDP, exchange.Answered, func(e *exchange.Exchange) {
+			e.Question = question
+			e.Reply.Questions = []wire.Question{question}
+			e.Reply.Answer = []wire.Record{{Name: question.Name, Type: wire.A, Class: wire.IN, TTL: 60, Data: string(netip.MustParseAddr(address).AsSlice())}}
+			if subnet != "" {
+				e.Reply.Flags |= wire.AA
+				o := wire.NewSubnet(netip.MustParsePrefix(subnet))
+				o.Data = o.Data[:3] + "\x18" + o.Data[4:] // it is for that network alone
+				e.Reply.Additional = []wire.Record{wire.EDNS{Size: 1232, Options: []wire.Option{o}}.Record(0)}
+			}
+		})
+	}
+	stale := answers(9, "192.0.2.66:53", "203.0.113.80", "")
 	about := finding.About{Zone: "camera.example.", Server: "eye1.camera.example.", Address: "203.0.113.151"}
 	for _, tt := range []struct {
 		name      string
@@ -53,6 +68,9 @@ func TestRivals(t *testing.T) {
 		{"no EDNS, and others have it", finding.EDNSBreaks, true, []*exchange.Exchange{withEDNS}, nil, finding.Certain, 1},
 		{"no TCP, and others have it", finding.Truncated, true, []*exchange.Exchange{root, overTCP}, nil, finding.Certain, 1},
 		{"a silent resolver is down, or the way to it is", finding.NoReply, false, []*exchange.Exchange{root}, nil, finding.Possible, 0},
+		{"an older answer, and the zone gives its network another", finding.CacheStale, false, []*exchange.Exchange{answers(10, "203.0.113.151:53", "203.0.113.140", "192.0.2.0/24")}, []*exchange.Exchange{stale}, finding.Likely, 1},
+		{"an older answer, and the zone gives its network the same", finding.CacheStale, false, []*exchange.Exchange{answers(10, "203.0.113.151:53", "203.0.113.80", "192.0.2.0/24")}, []*exchange.Exchange{stale}, finding.Likely, 0},
+		{"an older answer, and the zone gives another network another", finding.CacheStale, false, []*exchange.Exchange{answers(10, "203.0.113.151:53", "203.0.113.140", "198.51.100.0/24")}, []*exchange.Exchange{stale}, finding.Likely, 0},
 		{"what has no rival", finding.GlueMissing, true, nil, nil, finding.Certain, 0},
 	} {
 		t.Run(tt.name, func(t *testing.T) {

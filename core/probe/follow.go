@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"sync"
 
+	"unquil/core/comparison"
 	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -102,19 +102,12 @@ func (f *Followed) findings() []finding.Finding {
 	case len(addresses) == 0 && f.Exchanges[0].Outcome.Good() && f.Exchanges[1].Outcome.Good():
 		return append(found, finding.New(finding.TargetUnresolvable, finding.Fault, about, points+", which has no address.", evidence...))
 	}
-	var bad []string
+	var values []string
 	for _, a := range addresses {
-		if exchange.Nowhere(a) != "" {
-			bad = append(bad, a.String())
-		}
+		values = append(values, a.String())
 	}
-	if len(bad) > 0 {
-		severity := finding.Concern
-		if len(bad) == len(addresses) {
-			severity = finding.Fault
-		}
-		found = append(found, finding.New(finding.AddressNowhere, severity, about,
-			fmt.Sprintf("%s with the address %s, which no other machine can reach.", points, strings.Join(bad, ", ")), evidence...))
+	if nowhere, bad := comparison.Nowhere(values, about, points+" with", evidence...); bad {
+		found = append(found, nowhere)
 	}
 	return found
 }

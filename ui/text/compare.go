@@ -35,7 +35,7 @@ func (v *View) compared(c *probe.Compared, expect map[wire.Type][]string) {
 	}
 	for i := range c.Groups {
 		v.line()
-		v.group(&c.Groups[i])
+		v.group(&c.Groups[i], c.Contested())
 	}
 	v.Findings("what to note", c.AllFindings())
 }
@@ -66,8 +66,8 @@ func (v *View) move(m comparison.Move) {
 	}
 }
 
-func (v *View) group(g *comparison.Group) {
-	title, style := "differs", severe["concern"]
+func (v *View) group(g *comparison.Group, contested bool) {
+	title, style := "answer", good
 	switch {
 	case g.Truth:
 		title, style = "zone says", good
@@ -75,6 +75,8 @@ func (v *View) group(g *comparison.Group) {
 		title, style = "unknown", quiet
 	case !g.Outcome.Good():
 		title, style = "failed", severe["fault"]
+	case contested:
+		title, style = "differs", severe["concern"]
 	}
 	says := g.Values
 	if len(says) == 0 {
