@@ -166,9 +166,17 @@ func (c *captured) wrong(s *seen) []finding.Finding {
 		if !failed || f.Code == finding.NoReply && c.oneSided() {
 			continue
 		}
-		if _, iterative := c.zones[e.Number]; f.Severity == finding.Fault && (s.helpedSoon(e) || iterative && s.walked(e)) {
-			f.Severity = finding.Concern
-			f.Text = strings.TrimSuffix(f.Text, ".") + "; the client got its answer in another way."
+		if f.Severity == finding.Fault {
+			_, iterative := c.zones[e.Number]
+			help := ""
+			if s.helpedSoon(e) {
+				help = "the client got its answer in another way"
+			} else if iterative && s.walked(e) {
+				help = "the answer was found in another way at about that time"
+			}
+			if help != "" {
+				f.Severity, f.Text = finding.Concern, strings.TrimSuffix(f.Text, ".")+"; "+help+"."
+			}
 		}
 		if end, known := walked[e.Number]; known && f.Code == finding.ServerFailure {
 			f.AddEvidence(end) // it is in the capture too
@@ -193,9 +201,9 @@ func (s *seen) helpedSoon(e *exchange.Exchange) bool {
 	})
 }
 
-// walked reports whether whoever walks from zone to zone got the answer about when an exchange
-// of its walk failed: it asks on for other reasons once it has one, and has an address of each
-// family.
+// walked reports whether a walk from zone to zone found the answer at about the time when an
+// exchange of a walk failed. It may be the same one: whoever walks asks on for other reasons
+// once there is an answer, and has an address of each family.
 func (s *seen) walked(e *exchange.Exchange) bool {
 	own := asksFor(e)
 	for of, times := range s.helped {
