@@ -138,6 +138,7 @@ func TestPartsOfReplies(t *testing.T) {
 			assert.Equal(t, tt.outcome, o.Kept[0].Outcome)
 			if tt.outcome == exchange.Rejection {
 				assert.Error(t, o.Kept[0].Err, "it says what is wrong")
+				assert.Zero(t, o.Answers(isp.Addr()))
 			}
 			var texts []string
 			for _, f := range o.Findings {

@@ -175,7 +175,7 @@ type Stat struct {
 	Latency    Histogram
 	Failed     int // that ended in anything but an answer, "no such name" or a referral
 	NoName     int
-	Unanswered int    // of Failed
+	Unanswered int    // of Failed: without a reply that can be read as one
 	peers      *peers // all who were on the other side, if more than eight
 	denials    *group // of a server: the names that it said not to exist; nil before the first
 	hasCache   bool
@@ -253,7 +253,7 @@ func entryOf(p *Transaction) entry {
 	case p.kind == exchange.UsualNoName:
 		e.how = noName
 	case p.kind != exchange.Unusual: // as nearly all are
-	case p.Outcome().Silent():
+	case p.Outcome().Silent() && !p.answered():
 		e.how = unanswered
 	case p.Outcome().Failed():
 		e.how = failed
