@@ -55,6 +55,41 @@ func TestWhySays(t *testing.T) {
 	}
 }
 
+// Evidence that why keeps tells the same story wherever it is read: as it was live, word for
+// word and with the same exit code, and decode names its verdict. Redacted, it is packets alone.
+func TestEvidenceTellsTheSame(t *testing.T) {
+	for name, args := range map[string][]string{
+		"a fault":              {"tickets.hollowtarn.example", "-t", "A", "--from", "office"},
+		"a healthy name":       {"www.hollowtarn.example", "--from", "office"},
+		"several names":        {"a.closing.works.example", "web.hollowtarn.example", "-t", "A"},
+		"a name as it's typed": {"summit", "--lab-machine", "typed", "-t", "A"},
+		"an address":           {"203.0.113.80"},
+		"nobody replies":       {"www.hollowtarn.example", "-t", "A", "--lab-path", "sealed", "--wait", "200ms"},
+		"a cut reply":          {"season.passes.hollowtarn.example", "-t", "TXT"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			folder := t.TempDir()
+			kept, report, redacted := filepath.Join(folder, "kept.pcapng"), filepath.Join(folder, "report.md"), filepath.Join(folder, "redacted.md")
+			live := run(t, append([]string{"why", "--lab", "--keep", kept, "--report", report}, args...)...)
+			for _, file := range []string{kept, filepath.Join(folder, "report.pcapng")} {
+				again := run(t, "why", "--capture", file)
+				assert.Equal(t, live.stdout, again.stdout)
+				assert.Equal(t, live.code, again.code, again.stderr)
+			}
+			told := run(t, "decode", kept)
+			assert.Equal(t, live.code, told.code)
+			assert.Contains(t, told.stdout, "what the run that kept these packets found")
+			assert.NotContains(t, run(t, "decode", kept, "--outcome", "answered").stdout, "what the run that kept")
+			assert.Contains(t, run(t, "decode", kept, "--json").stdout, `"verdicts":[{`)
+			run(t, append([]string{"why", "--lab", "--report", redacted, "--redact", "hollowtarn.example,works.example"}, args...)...)
+			packets, err := os.ReadFile(filepath.Join(folder, "redacted.pcapng"))
+			require.NoError(t, err)
+			assert.NotContains(t, string(packets), `"Run"`)
+		})
+	}
+}
+
 func TestWhyRefuses(t *testing.T) {
 	morning := filepath.Join(captures(t), "valley-morning.pcapng")
 	for _, tt := range []struct {

@@ -391,7 +391,7 @@ func (f *feed) message(p *capture.Packet, lent bool) {
 		f.add(p, isUnreadable).err = err
 		return
 	}
-	if f.rec != nil && len(f.rec.Comment) > 0 && p.Number == f.rec.Number && bytes.HasSuffix(f.rec.Comment, []byte(evidence.GivenUp)) {
+	if f.rec != nil && len(f.rec.Comment) > 0 && p.Number == f.rec.Number && evidence.GivenUp(f.rec.Comment) {
 		c.messages[c.count-1].traits |= isWaited
 	}
 }

@@ -3,6 +3,7 @@ package diagnosis_test
 import (
 	"bytes"
 	"cmp"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -55,11 +56,13 @@ func (b bench) why(c diagnosis.Case, path string) diagnosis.Verdict {
 	defer client.Close()
 	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints())}
 	begun := time.Now()
-	v := diagnosis.Why(b.t.Context(), prober, c)
+	run := diagnosis.Run{Cases: []diagnosis.Case{c}}
+	v := run.Verdicts(b.t.Context(), prober)[0]
 	assert.LessOrEqual(b.t, time.Since(begun), 3*benchWait+benchWait/10, "%s: what can be waited for at once is", c.Name)
 	if b.once {
 		b.tellsNothing(c.Name, v, prober.Session.Exchanges())
-		b.retold(c, &v, prober.Session.Exchanges())
+		b.retold(c, &v, prober.Session.Exchanges(), nil)
+		b.retold(c, &v, prober.Session.Exchanges(), run.Given())
 	}
 	b.consistent(c, &v, prober.Session.Exchanges())
 	return v
@@ -93,31 +96,45 @@ func (b bench) consistent(c diagnosis.Case, v *diagnosis.Verdict, exchanges []ex
 // what its packets are rightly certain to show.
 var sameOnTheWire = map[string]string{"recursion-unavailable": "refused", "edns-breaks": "failed"}
 
-// retold holds that the packets of a verdict, judged as a capture, do not contradict it: of a
-// healthy name they show no fault, and they are certain of nothing else.
-func (b bench) retold(c diagnosis.Case, live *diagnosis.Verdict, exchanges []exchange.Exchange) {
+// retold holds that the packets of a verdict, judged as a capture, tell the same story. With
+// what the run was given, as evidence holds it, they give the same verdict. Without it they do
+// not contradict it: of a healthy name they show no fault, and they are certain of nothing else.
+func (b bench) retold(c diagnosis.Case, live *diagnosis.Verdict, exchanges []exchange.Exchange, given any) {
 	var packets bytes.Buffer
 	writer, err := evidence.New(&packets)
 	require.NoError(b.t, err)
-	for i := range exchanges {
-		require.NoError(b.t, writer.Add(&exchanges[i]))
-	}
-	inquest := diagnosis.Inquest{Names: []wire.Name{c.Name}, Types: c.Types}
+	require.NoError(b.t, writer.AddAll(exchanges, given))
+	inquest := diagnosis.Inquest{Names: []wire.Name{live.Name}, Types: c.Types}
 	all, _, err := inquest.Of(b.t.Context(), kept(packets.Bytes()))
-	if err != nil { // nothing was asked for the name itself
-		require.ErrorAs(b.t, err, new(diagnosis.AbsentError))
-		return
+	if len(exchanges) == 0 || given == nil && errors.As(err, new(diagnosis.AbsentError)) {
+		return // nothing was asked for the name itself
 	}
+	require.NoError(b.t, err, c.Name)
 	for i := range all {
 		of := &all[i]
-		found, _, _ := given(of)
-		want, _, _ := given(live)
-		if len(live.Cause) == 0 {
+		found, _, _ := said(of)
+		want, _, _ := said(live)
+		switch {
+		case given != nil:
+			assert.Equal(b.t, whole(live), whole(of), "%s: from its evidence", c.Name)
+		case len(live.Cause) == 0:
 			assert.False(b.t, len(of.Cause) > 0 && of.Severity == finding.Fault, "%s: is healthy, and in its own packets it is %s: %s", c.Name, found, of.Text)
-		} else if of.Sure == finding.Certain && len(of.Cause) > 0 {
+		case of.Sure == finding.Certain && len(of.Cause) > 0:
 			assert.True(b.t, found == want || found == sameOnTheWire[want], "%s: is %s, and its own packets are certain of %s: %s", c.Name, want, found, of.Text)
 		}
 	}
+}
+
+// whole is all that a verdict says, line by line.
+func whole(v *diagnosis.Verdict) string {
+	var b strings.Builder
+	fmt.Fprintln(&b, row("", v.Name.String(), "", "", true, v))
+	fmt.Fprintln(&b, v.Severity, v.At, v.Text, v.Because, v.RuledOut, v.Against, v.Next, v.Elsewhere, v.Checks, v.Ends.Unix())
+	for _, f := range slices.Concat(v.Cause, v.Follows, v.Also) {
+		f.Evidence = nil // of questions that are alike it may name another
+		fmt.Fprintln(&b, f)
+	}
+	return b.String()
 }
 
 // kept is a capture in memory.
@@ -194,8 +211,8 @@ func (b bench) of(f lab.Fault) diagnosis.Case {
 	return c
 }
 
-// given is what a verdict says, in the words of the table.
-func given(v *diagnosis.Verdict) (code, at, where string) {
+// said is what a verdict says, in the words of the table.
+func said(v *diagnosis.Verdict) (code, at, where string) {
 	if len(v.Cause) == 0 {
 		return "nothing wrong", "", ""
 	}
@@ -250,7 +267,7 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 	for i, f := range l.Scenario.Faults {
 		wait.Go(func() {
 			v := b.why(b.of(f), f.Path)
-			code, at, where := given(&v)
+			code, at, where := said(&v)
 			right[i] = code == f.Finding && (f.At == "" || at == f.At) && (f.Place == "" || where == f.Place) && v.Severity == finding.Severity(cmp.Or(f.Severity, "fault"))
 			if f.Severity == "note" {
 				right[i] = len(v.Cause) == 0 && slices.ContainsFunc(v.Also, func(n finding.Finding) bool { return string(n.Code) == f.Finding })
@@ -267,7 +284,7 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 			i := len(l.Scenario.Faults) + n
 			c := diagnosis.Case{Name: wire.MustParseName(h.Name), Types: types(t, h.Types...), Resolvers: []exchange.Server{labtest.Resolver(t, l, cmp.Or(h.From, "office"))}}
 			v := b.why(c, h.Path)
-			code, at, _ := given(&v)
+			code, at, _ := said(&v)
 			right[i] = len(v.Cause) == 0
 			rows[i] = row(cmp.Or(h.What, "an ordinary name"), words(h.Name, strings.Join(h.Types, ","), h.From, "", h.Path), "nothing wrong", strings.TrimSpace(code+" "+at), right[i], &v)
 		})

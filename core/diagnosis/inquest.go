@@ -22,9 +22,13 @@ type AbsentError struct{ Name wire.Name }
 
 func (e AbsentError) Error() string { return fmt.Sprintf("nobody asks for %s", e.Name.Spoken()) }
 
-// Of reads captures as often as it takes, and judges them: see [Captured]. The error is an
+// Of reads captures as often as it takes, and judges them: see [Captured]. The evidence of a
+// run of [Why] is judged as that run was, so that it comes to the same. The error is an
 // AbsentError, or that of reading, as [conversation.NewStudy] has it.
 func (q *Inquest) Of(ctx context.Context, source conversation.Source) ([]Verdict, *conversation.Overview, error) {
+	if verdicts, exchanges, ok := q.OfRun(ctx, source); ok {
+		return verdicts, &conversation.Overview{Kept: exchanges}, nil
+	}
 	var s *suspects
 	plan := conversation.Plan{Options: q.Options}
 	if len(q.Names) == 0 {

@@ -205,7 +205,7 @@ func (r *round) recheck(ctx context.Context) {
 	case <-ctx.Done():
 		r.end(check, Unknown, "interrupted")
 		return
-	case <-time.After(last.Add(later).Sub(r.Session.Client.Now())):
+	case <-time.After(min(last.Add(later).Sub(r.Session.Client.Now()), later)):
 	}
 	r.rechecked = r.Session.AskAll(ctx, requests)
 	var words []string

@@ -16,6 +16,9 @@ import (
 	"unquil/core/wire"
 )
 
+// typed is the name as it was typed.
+func (c *Case) typed() string { return cmp.Or(c.Typed, c.Name.String()) }
+
 // machine looks at what this machine makes of the name before anybody is asked.
 func (r *round) machine(ctx context.Context) {
 	if r.Setup == nil {
@@ -34,10 +37,7 @@ func (r *round) machine(ctx context.Context) {
 		listed = append(listed, address.Addr().String())
 	}
 	saw := "asks " + strings.Join(listed, ", then ")
-	typed := r.Typed
-	if typed == "" {
-		typed = r.Name.String()
-	}
+	typed := r.typed()
 	candidates := r.Setup.Candidates(typed, r.Name)
 	hosts := r.Setup.InHosts(typed)
 	if len(r.Resolvers) == 0 || candidates[0].Suffix == "" && len(hosts) == 0 {

@@ -36,9 +36,9 @@ type Case struct {
 	Resolvers []exchange.Server
 	Others    []exchange.Server  // resolvers to hold those against: what they say is told, and not judged
 	Setup     *machine.Setup     // of the machine whose resolvers these are; nil where they were named
-	SetupErr  error              // what reading that set-up gave
-	System    probe.SystemLookup // that machine's own look-up; nil where it cannot be tried
-	Watch     func([]Check)      // is called with all checks whenever one changes; nil: nobody
+	SetupErr  error              `json:"-"` // what reading that set-up gave
+	System    probe.SystemLookup `json:"-"` // that machine's own look-up; nil where it cannot be tried
+	Watch     func([]Check)      `json:"-"` // is called with all checks whenever one changes; nil: nobody
 }
 
 // round is one case on its way to a verdict.
@@ -90,7 +90,7 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 		v.Text, v.Next = v.healthy(), v.whatNext()
 	}
 	if v.Lasts > 0 {
-		v.Ends = p.Session.Client.Now().Add(time.Duration(v.Lasts) * time.Second)
+		v.Ends = p.Session.Client.Now().Add(time.Duration(v.Lasts) * time.Second).Truncate(time.Second)
 	}
 	return v
 }

@@ -3,6 +3,7 @@
 package evidence
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"net/netip"
@@ -16,7 +17,10 @@ import (
 // Writer writes exchanges as a capture, packet by packet. What travelled
 // encrypted is written in the clear, with a comment that says so.
 type Writer struct {
-	w *capture.Writer
+	w     *capture.Writer
+	run   []byte    // to be noted with the next packet; nil: the exchanges are not those of a run
+	begun bool      // the run was noted
+	rest  []account // of the run: of exchanges that are to be noted with the next packet
 	// connections carry many exchanges: each goes on where the one before ended.
 	connections map[[2]netip.AddrPort]*capture.Stream
 }
@@ -25,14 +29,26 @@ type Writer struct {
 // whatever its port.
 const Mark = "exchange "
 
-// GivenUp ends the comment on a question that its asker gave up: read back, it is
+// givenUp ends the remark on a question that its asker gave up: read back, it is
 // not taken for one that the capture ended too soon for.
-const GivenUp = ": no reply came in time"
+const givenUp = ": no reply came in time"
+
+// Remark is the part of a comment that is for people: all of it, but for the note that
+// evidence of a whole run has behind it.
+func Remark(comment []byte) []byte {
+	if bytes.HasPrefix(comment, []byte(Mark)) {
+		comment, _, _ = bytes.Cut(comment, []byte{'\n'})
+	}
+	return comment
+}
+
+// GivenUp reports whether the comment on a question says that its asker gave it up.
+func GivenUp(comment []byte) bool { return bytes.HasSuffix(Remark(comment), []byte(givenUp)) }
 
 // New begins a capture. The error is that of w.
 func New(w io.Writer) (*Writer, error) {
 	writer, err := capture.NewWriter(w, capture.Ethernet)
-	return &Writer{writer, map[[2]netip.AddrPort]*capture.Stream{}}, err
+	return &Writer{w: writer, connections: map[[2]netip.AddrPort]*capture.Stream{}}, err
 }
 
 // onWire is one message on the way.
@@ -40,37 +56,45 @@ type onWire struct {
 	at       time.Time
 	from, to netip.AddrPort
 	data     []byte
-	comment  string
+	remark   string
+	is       part
 }
 
 // Add writes all packets of one exchange: what was sent, what was believed and
 // what was not. The error is that of the writer.
-func (v *Writer) Add(e *exchange.Exchange) error {
+func (v *Writer) Add(e *exchange.Exchange) error { return v.add(e, nil) }
+
+// add writes an exchange, and the account of it with its first packet.
+func (v *Writer) add(e *exchange.Exchange, about *account) error {
 	for i := range e.Attempts {
 		a := &e.Attempts[i]
-		if a.Sent.IsZero() || !a.Local.IsValid() {
-			continue // it never left
+		if !travelled(a) {
+			continue
 		}
-		comment := fmt.Sprintf(Mark+"%d", e.Number)
-		asked := comment
+		remark := fmt.Sprintf(Mark+"%d", e.Number)
+		asked := remark
 		if a.Reply == nil && e.Outcome == exchange.NoReply {
-			asked += GivenUp
+			asked += givenUp
 		}
-		packets := []onWire{{a.Sent, a.Local, e.Server.Address, a.Query, asked}}
+		packets := []onWire{{a.Sent, a.Local, e.Server.Address, a.Query, asked, part{e.Number, i, isQuery}}}
 		for _, r := range a.Rejected {
-			packets = append(packets, onWire{r.At, r.From, a.Local, r.Data, comment + ": not believed, " + r.Err.Error()})
+			packets = append(packets, onWire{r.At, r.From, a.Local, r.Data, remark + ": not believed, " + r.Err.Error(), part{e.Number, i, isRejected}})
 		}
 		if a.Reply != nil {
-			packets = append(packets, onWire{a.Received, e.Server.Address, a.Local, a.Reply, comment})
+			packets = append(packets, onWire{a.Received, e.Server.Address, a.Local, a.Reply, remark, part{e.Number, i, isReply}})
 		}
-		if err := v.write(a.Transport, packets); err != nil {
+		if err := v.write(a.Transport, packets, about); err != nil {
 			return err
 		}
+		about = nil
 	}
 	return nil
 }
 
-func (v *Writer) write(over exchange.Transport, packets []onWire) error {
+// travelled reports whether an attempt left as a packet that can be written.
+func travelled(a *exchange.Attempt) bool { return !a.Sent.IsZero() && a.Local.IsValid() }
+
+func (v *Writer) write(over exchange.Transport, packets []onWire, about *account) error {
 	for _, p := range packets {
 		var frame []byte
 		switch over {
@@ -81,13 +105,14 @@ func (v *Writer) write(over exchange.Transport, packets []onWire) error {
 			frame = capture.AppendFrame(nil, p.from, p.to, p.data)
 		default:
 			if over != exchange.TCP {
-				p.comment += fmt.Sprintf("; it travelled over %s, and is written here in the clear", over)
+				p.remark += fmt.Sprintf("; it travelled over %s, and is written here in the clear", over)
 			}
 			frame = v.connection(packets[0].from, packets[0].to).Append(nil, p.from, wire.AppendFramed(nil, p.data))
 		}
-		if err := v.w.Packet(p.at, frame, p.comment); err != nil {
+		if err := v.w.Packet(p.at, frame, v.comment(&p, about)); err != nil {
 			return err
 		}
+		about = nil
 	}
 	return nil
 }

@@ -74,10 +74,15 @@ type Exchange struct {
 	Reply    *wire.Message // the reply that was believed; nil without one
 	Err      error         // why there is no reply, when the outcome alone does not say it
 
+	// Begun and Ended are its places among all that began and ended in its session, from 1;
+	// 0 without one.
+	Begun, Ended int
+
 	EDNSBroke   Outcome // what the question with EDNS came to, when only the one without was answered
 	EDNSIgnored bool    // a good reply without OPT to a question with one
 
-	believed int // which attempt gave Reply, from 1; 0: the last
+	believed int       // which attempt gave Reply, from 1; 0: the last
+	recorded *recorded // what it comes to, where a recording says that; nil otherwise
 }
 
 // Attempt is one message sent and what came before the next was sent.

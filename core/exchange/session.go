@@ -28,11 +28,14 @@ type Session struct {
 	// Forgets makes it keep none of them, so that memory does not grow with a
 	// run whose exchanges are shown as they come.
 	Forgets bool
+	// Recording answers in place of the network; nil: nothing does.
+	Recording *Recording
 
 	mu        sync.Mutex
 	exchanges []*Exchange
 	begun     int // the number given last
 	ended     int
+	events    int // beginnings and ends
 	shared    map[sharedKey]*sharedExchange
 }
 
@@ -58,10 +61,7 @@ func (s *Session) share(r Request) (*sharedExchange, bool) {
 	if !r.Shared || s.Forgets {
 		return nil, true
 	}
-	k := sharedKey{r.Server, wire.Question{Name: r.Question.Name.Fold(), Type: r.Question.Type, Class: r.Question.Class}, s.Client.Options}
-	if r.Options != nil {
-		k.options = *r.Options
-	}
+	k := sharedKey{r.Server, wire.Question{Name: r.Question.Name.Fold(), Type: r.Question.Type, Class: r.Question.Class}, s.options(r)}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if known := s.shared[k]; known != nil {
@@ -160,7 +160,11 @@ func (s *Session) reserve(r Request) *Exchange {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.begun++
-	e := &Exchange{Number: s.begun, Server: r.Server, Question: r.Question}
+	e := &Exchange{Number: s.begun, Server: r.Server, Question: r.Question, Begun: s.event()}
+	if s.Recording != nil {
+		known := s.Recording.take(r, s.options(r))
+		e.Number, e.recorded = known.Number, known
+	}
 	if !s.Forgets {
 		s.exchanges = append(s.exchanges, e)
 	}
@@ -170,27 +174,44 @@ func (s *Session) reserve(r Request) *Exchange {
 // Converse is [Client.Conversation], kept as one exchange of the session. Errors are as there.
 func (s *Session) Converse(ctx context.Context, r Request, query []byte, take func(msg []byte) (enough bool, err error)) (*Exchange, error) {
 	e := s.reserve(r)
-	o := s.Client.Options
-	if r.Options != nil {
-		o = *r.Options
+	if s.Recording != nil {
+		return e, ErrNotRecorded // of a transfer evidence has no more than its beginning
 	}
-	done, err := s.Client.Conversation(ctx, r.Server, r.Question, query, o, take)
+	done, err := s.Client.Conversation(ctx, r.Server, r.Question, query, s.options(r), take)
 	return s.put(e, done), err
 }
 
-func (s *Session) fill(ctx context.Context, r Request, e *Exchange) *Exchange {
-	o := s.Client.Options
+// options are those of a request.
+func (s *Session) options(r Request) Options {
 	if r.Options != nil {
-		o = *r.Options
+		return *r.Options
 	}
-	return s.put(e, s.Client.AskWith(ctx, r.Server, r.Question, o))
+	return s.Client.Options
+}
+
+func (s *Session) fill(ctx context.Context, r Request, e *Exchange) *Exchange {
+	if known := e.recorded; known != nil {
+		select {
+		case <-known.done:
+			return s.put(e, known.Exchange)
+		case <-ctx.Done():
+			return s.put(e, Exchange{Server: r.Server, Question: r.Question, Err: context.Cause(ctx)})
+		}
+	}
+	return s.put(e, s.Client.AskWith(ctx, r.Server, r.Question, s.options(r)))
+}
+
+// event counts one more beginning or end. The session is locked.
+func (s *Session) event() int {
+	s.events++
+	return s.events
 }
 
 // put replaces a reserved exchange by what came of it.
 func (s *Session) put(e *Exchange, done Exchange) *Exchange {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	done.Number = e.Number
+	done.Number, done.Begun, done.Ended = e.Number, e.Begun, s.event()
 	s.ended++
 	*e = done
 	return e

@@ -145,7 +145,7 @@ func (p Prober) explain(ctx context.Context, q wire.Question, open []comparison.
 
 // madeUp is a name beside the one asked that nobody can have made.
 func madeUp(name wire.Name) wire.Name {
-	made, err := name.Parent().Child("unquil-" + strings.ToLower(rand.Text()[:12]))
+	made, err := name.Parent().Child(exchange.Chance + strings.ToLower(rand.Text()[:12]))
 	if err != nil {
 		return name // no room for a longer name: the same then proves nothing
 	}

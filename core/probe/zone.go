@@ -242,7 +242,7 @@ func (p Prober) stranger(zone wire.Name) wire.Name {
 	if at >= 0 {
 		return p.Roots[at].Host
 	}
-	made, err := wire.Root.Child("unquil-" + rand.Text()[:12])
+	made, err := wire.Root.Child(exchange.Chance + rand.Text()[:12])
 	if err != nil {
 		return wire.Root
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/conversation"
+	"unquil/core/diagnosis"
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -35,6 +36,7 @@ type decoding struct {
 	clients, servers        []string
 	under, between, finding string
 	choice                  conversation.Filter
+	ofRun                   []diagnosis.Verdict // of the run whose evidence the capture is
 }
 
 // newDecode is `unquil decode`.
@@ -204,6 +206,10 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	wrong := verdictOn(study.Findings)
 	if d.exchange != 0 || d.packet != 0 {
 		wrong = nil // who looks at one is not told of the others
+	} else if failed == nil && plan.Choose == nil && len(d.paths) == 1 {
+		if d.ofRun, _, _ = new(diagnosis.Inquest).OfRun(ctx, files); len(d.ofRun) > 0 {
+			wrong = verdictOnAll(d.ofRun)
+		}
 	}
 	if err := a.report(a.captureReport(d, study)); err != nil {
 		return firstOf(failed, err)

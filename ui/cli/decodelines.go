@@ -62,5 +62,9 @@ func (l *lineWriter) end(o *conversation.Overview) error {
 	if l.err != nil || l.encoder == nil {
 		return l.err
 	}
-	return l.encoder.Encode(map[string]any{"unquil": version(), "command": "decode", "schema": data.Schema, "files": l.d.paths, "summary": data.OfOverview(o, l.d.view)})
+	last := map[string]any{"unquil": version(), "command": "decode", "schema": data.Schema, "files": l.d.paths, "summary": data.OfOverview(o, l.d.view)}
+	if len(l.d.ofRun) > 0 {
+		last["verdicts"] = data.OfVerdicts(l.d.ofRun)
+	}
+	return l.encoder.Encode(last)
 }

@@ -134,6 +134,7 @@ func (m *viewMode) show(s *conversation.Study) error {
 	if draw := views[m.d.view].draw; draw != nil {
 		draw(view, s.Overview)
 	} else {
+		view.OfRun(m.d.ofRun, text.Shell(append([]string{"unquil", "why", "--capture"}, m.d.paths...)...))
 		view.Overview(strings.Join(m.d.paths, " "), m.again(m.d), s.Overview)
 	}
 	return view.Err()

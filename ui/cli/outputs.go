@@ -24,6 +24,7 @@ const maxSettings = 4 << 20
 type outputs struct {
 	keep, reportFile string
 	evidence         *keeping
+	given            any           // what a run was given, where its evidence holds that; nil: it does not
 	page, capture    *files.Output // of the report; nil without one
 	opened           bool
 }
@@ -107,10 +108,11 @@ func (a *app) newEvidence() (*keeping, error) {
 // keepSession writes all exchanges of the session to the file that --keep names.
 func (a *app) keepSession() (err error) {
 	defer a.keepEnd(&err)
-	for _, e := range a.session.Exchanges() {
-		if err := a.evidence.add(&e); err != nil {
-			return err
-		}
+	if a.evidence.writer == nil {
+		return nil
+	}
+	if err := a.evidence.writer.AddAll(a.session.Exchanges(), a.given); err != nil {
+		return fmt.Errorf("keeping evidence: %w", err)
 	}
 	return nil
 }
@@ -137,16 +139,11 @@ func (a *app) keepEnd(err *error) {
 	}
 }
 
-// writeEvidence writes exchanges as a capture.
-func writeEvidence(w io.Writer, exchanges []exchange.Exchange) error {
+// writeEvidence writes exchanges as a capture, with what their run was given; nil is nothing.
+func writeEvidence(w io.Writer, exchanges []exchange.Exchange, given any) error {
 	writer, err := evidence.New(w)
 	if err != nil {
 		return err
 	}
-	for i := range exchanges {
-		if err := writer.Add(&exchanges[i]); err != nil {
-			return err
-		}
-	}
-	return nil
+	return writer.AddAll(exchanges, given)
 }

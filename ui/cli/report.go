@@ -76,7 +76,7 @@ func (a *app) report(of reportOf) (err error) {
 		r.Headline = headline(of.verdicts)
 	}
 	if of.evidence == nil {
-		of.evidence = func(w io.Writer) error { return writeEvidence(w, r.Exchanges) }
+		of.evidence = func(w io.Writer) error { return writeEvidence(w, r.Exchanges, a.given) }
 	}
 	if len(r.Exchanges) > 0 {
 		r.Evidence = filepath.Base(a.capture.Name())
@@ -106,7 +106,7 @@ func (a *app) redactedReport(draw func(io.Writer, *page.Report) error, whole *pa
 		return fmt.Errorf("writing the report: %w", err)
 	}
 	var packets bytes.Buffer
-	if err := writeEvidence(&packets, r.Exchanges); err != nil {
+	if err := writeEvidence(&packets, r.Exchanges, nil); err != nil {
 		return fmt.Errorf("writing the report's capture: %w", err)
 	}
 	finder := redactor.Finder()

@@ -68,8 +68,10 @@ func newWhy(a *app) *cobra.Command {
 			if len(cases) == 1 {
 				cases[0].Watch = watch
 			}
-			verdicts := diagnosis.Group(diagnosis.WhyAll(cmd.Context(), prober, cases))
+			run := diagnosis.Run{Cases: cases}
+			verdicts := run.Verdicts(cmd.Context(), prober)
 			stop()
+			a.given = run.Given()
 			if err := a.keepSession(); err != nil {
 				return err
 			}
@@ -176,10 +178,8 @@ const toldWhole = 10
 // showVerdicts shows them, and writes the report where one is wanted.
 func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Exchange, left, notJudged int) error {
 	var found []finding.Finding
-	var list []any
 	for i := range verdicts {
 		found = append(found, verdicts[i].Findings()...)
-		list = append(list, data.OfVerdict(&verdicts[i]))
 	}
 	if err := a.report(reportOf{verdicts: verdicts, findings: found, exchanges: exchanges, left: left}); err != nil {
 		return err
@@ -187,8 +187,8 @@ func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Ex
 	if a.json {
 		finding.Sort(found)
 		d := a.document("why", found)
-		d.Result, d.NotJudged, d.Exchanges = list, notJudged, data.OfExchanges(exchanges, a.wire)
-		return firstOf(d.Write(a.stdout), verdictOn(found))
+		d.Result, d.NotJudged, d.Exchanges = data.OfVerdicts(verdicts), notJudged, data.OfExchanges(exchanges, a.wire)
+		return firstOf(d.Write(a.stdout), verdictOnAll(verdicts))
 	}
 	view := a.view()
 	if len(verdicts) == 0 {
@@ -202,5 +202,15 @@ func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Ex
 	}
 	view.MoreVerdicts(verdicts[min(len(verdicts), toldWhole):])
 	view.NotJudged(notJudged)
-	return firstOf(view.Err(), verdictOn(found))
+	return firstOf(view.Err(), verdictOnAll(verdicts))
+}
+
+// verdictOnAll is the error that makes the exit code fit some verdicts.
+func verdictOnAll(verdicts []diagnosis.Verdict) error {
+	for i := range verdicts {
+		if err := verdictOn(verdicts[i].Findings()); err != nil {
+			return err
+		}
+	}
+	return nil
 }

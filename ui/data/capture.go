@@ -9,6 +9,7 @@ import (
 	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/escape"
+	"unquil/core/evidence"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/sequence"
@@ -65,7 +66,7 @@ func OfLook(l *conversation.WholePacket, of []*exchange.Exchange) any {
 		result["time"] = at
 	}
 	if len(r.Comment) > 0 {
-		result["comment"] = string(escape.Of(string(r.Comment)))
+		result["comment"] = string(escape.Of(string(evidence.Remark(r.Comment))))
 	}
 	if l.From.IsValid() {
 		result["from"], result["to"] = exchange.FormatAddress(l.From), exchange.FormatAddress(l.To)

@@ -284,6 +284,14 @@ func memberName(m comparison.Member) string {
 	return m.Exchange.Server.Name()
 }
 
+// OfVerdicts is [OfVerdict] of each.
+func OfVerdicts(all []diagnosis.Verdict) (list []any) {
+	for i := range all {
+		list = append(list, OfVerdict(&all[i]))
+	}
+	return list
+}
+
 // OfVerdict returns a verdict as JSON has it, with the whole reasoning: what was
 // checked, what was found, and which finding explains which.
 func OfVerdict(v *diagnosis.Verdict) any {

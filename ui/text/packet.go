@@ -5,6 +5,7 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/conversation"
+	"unquil/core/evidence"
 	"unquil/core/exchange"
 	"unquil/core/wire"
 	"unquil/core/wording"
@@ -99,7 +100,7 @@ func (v *View) packetRows(l *conversation.WholePacket) {
 		v.row(layer.Name, layerWords(layer))
 	}
 	if len(r.Comment) > 0 {
-		v.row("comment", wire.Escape(string(r.Comment)))
+		v.row("comment", wire.Escape(string(evidence.Remark(r.Comment))))
 	}
 	if l.Message == nil {
 		return

@@ -102,6 +102,11 @@ func (v *View) MoreVerdicts(all []diagnosis.Verdict) {
 	}
 	v.Gap()
 	v.line(strong.Render(fmt.Sprintf("%s more; --json has them in full", wording.Count(len(all), "verdict", "verdicts"))))
+	v.inSentences(all)
+}
+
+// inSentences draws verdicts in a sentence each.
+func (v *View) inSentences(all []diagnosis.Verdict) {
 	for i := range all[:min(len(all), maxTold)] {
 		d := &all[i]
 		word, style := string(d.Severity), severe[d.Severity]
@@ -113,6 +118,18 @@ func (v *View) MoreVerdicts(all []diagnosis.Verdict) {
 	if more := len(all) - maxTold; more > 0 {
 		v.flow("", 2, fmt.Sprintf("and %d more", more), quiet)
 	}
+}
+
+// OfRun draws the verdicts of the run whose evidence a capture is, and the command that
+// tells them whole; nothing without any.
+func (v *View) OfRun(all []diagnosis.Verdict, whole string) {
+	if len(all) == 0 {
+		return
+	}
+	v.line(strong.Render("what the run that kept these packets found"))
+	v.inSentences(all)
+	v.flow("", labelWidth, "in full: "+whole, quiet)
+	v.Gap()
 }
 
 // NotJudged says that a capture held more than was judged; nothing for 0.
