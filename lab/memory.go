@@ -36,10 +36,14 @@ func (m *memory) port() netip.AddrPort {
 	}
 }
 
+// mailboxSize is how many packets wait in a socket before it loses some: more than a whole
+// bench of faults sends at once.
+const mailboxSize = 1024
+
 func (m *memory) socket() (packets, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	box := &mailbox{memory: m, at: m.port(), in: make(chan parcel, 256), closed: make(chan struct{}), until: newDeadline()}
+	box := &mailbox{memory: m, at: m.port(), in: make(chan parcel, mailboxSize), closed: make(chan struct{}), until: newDeadline()}
 	m.sockets[box.at] = box
 	return box, nil
 }

@@ -3,10 +3,12 @@ package lab
 import (
 	"context"
 	"fmt"
+	"hash/fnv"
 	"net"
 	"net/netip"
 	"os"
 	"slices"
+	"sync"
 	"syscall"
 
 	"unquil/core/exchange"
@@ -18,17 +20,38 @@ import (
 type Network struct {
 	lab  *Lab
 	path Path
+	sent *sent
+}
+
+// sent counts what was sent over a path.
+type sent struct {
+	mu    sync.Mutex
+	asked map[string]int // by server and question
+}
+
+// losesNext reports whether a path that loses packets by their order loses this one.
+func (n Network) losesNext(server netip.AddrPort, query *wire.Message) bool {
+	n.sent.mu.Lock()
+	defer n.sent.mu.Unlock()
+	question := fmt.Sprint(server, query.Questions)
+	nth := n.sent.asked[question]
+	n.sent.asked[question]++
+	// Which of them it is does not hang on whose turn it is: runs are alike.
+	sum := fnv.New32a()
+	sum.Write([]byte(question))
+	turn := int(sum.Sum32()%30) + nth
+	return nth == 0 && slices.Contains(n.path.Loses, "first") || turn%3 == 0 && slices.Contains(n.path.Loses, "third") || turn%10 == 0 && slices.Contains(n.path.Loses, "tenth")
 }
 
 // Network returns a good way into the lab.
-func (l *Lab) Network() Network { return Network{lab: l} }
+func (l *Lab) Network() Network { return Network{lab: l, sent: &sent{asked: map[string]int{}}} }
 
 // NetworkOver returns the way into the lab over the path with that label. The error says that
 // there is no such path.
 func (l *Lab) NetworkOver(label string) (Network, error) {
 	for _, p := range l.Scenario.Paths {
 		if p.Label == label {
-			return Network{l, p}, nil
+			return Network{l, p, &sent{asked: map[string]int{}}}, nil
 		}
 	}
 	return Network{}, fmt.Errorf("the lab has no path %q", label)
@@ -141,7 +164,7 @@ func (d *datagrams) WriteToUDPAddrPort(b []byte, to netip.AddrPort) (int, error)
 		return 0, os.NewSyscallError("sendto", syscall.EHOSTUNREACH)
 	}
 	if query, err := wire.ReadMessage(b); err == nil {
-		if _, edns := query.OPT(); d.lost("udp") || edns && d.lost("edns") {
+		if _, edns := query.OPT(); d.lost("udp") || edns && d.lost("edns") || d.network.losesNext(to, &query) {
 			return len(b), nil
 		}
 	}

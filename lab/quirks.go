@@ -59,9 +59,10 @@ var quirks = map[string]quirk{
 			code(wire.FormErr)(q, m)
 		}
 	}},
-	"edns-hidden": {what: "answers as if there were no EDNS", hidden: true},
-	"aaaa-lost":   {what: "questions for AAAA are lost", loses: func(q *wire.Message, _ bool, _ int) bool { return asks(q, wire.AAAA) }},
-	"aaaa-fails":  {what: "answers SERVFAIL for AAAA", changes: onlyFor(wire.AAAA, code(wire.ServFail))},
+	"edns-hidden":  {what: "answers as if there were no EDNS", hidden: true},
+	"aaaa-lost":    {what: "questions for AAAA are lost", loses: func(q *wire.Message, _ bool, _ int) bool { return asks(q, wire.AAAA) }},
+	"aaaa-fails":   {what: "answers SERVFAIL for AAAA", changes: onlyFor(wire.AAAA, code(wire.ServFail))},
+	"aaaa-refused": {what: "refuses questions for AAAA", changes: onlyFor(wire.AAAA, code(wire.Refused))},
 	"aaaa-denied": {what: "says for AAAA that there is no such name", changes: onlyFor(wire.AAAA, func(_, m *wire.Message) {
 		m.Answer, m.Flags = nil, m.Flags.WithRCode(wire.NXDomain)
 	})},

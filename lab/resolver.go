@@ -1,8 +1,10 @@
 package lab
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -22,6 +24,7 @@ type resolver struct {
 
 	mu    sync.Mutex
 	asked map[cacheKey]bool // of an unsteady one
+	own   []*zone           // of which it has a copy
 	cache map[cacheKey]cacheEntry
 }
 
@@ -55,6 +58,13 @@ func (t *twins) answer(query *wire.Message, client netip.Addr) (*wire.Message, b
 
 func newResolver(l *Lab, config Resolver, cache int, roots []wire.Record) (*resolver, error) {
 	r := &resolver{lab: l, config: config, roots: roots, cache: map[cacheKey]cacheEntry{}, asked: map[cacheKey]bool{}}
+	for _, served := range config.Copies {
+		z, err := newZone(served)
+		if err != nil {
+			return nil, fmt.Errorf("resolver %s: %w", config.Label, err)
+		}
+		r.own = append(r.own, z)
+	}
 	for _, c := range config.Cached {
 		if c.Cache != 0 && c.Cache != cache {
 			continue
@@ -108,6 +118,12 @@ func (r *resolver) answer(query *wire.Message, _ netip.Addr) (*wire.Message, boo
 	if r.withheld(query, m) {
 		return m, true
 	}
+	for _, z := range r.own {
+		if q.Name.IsSubdomainOf(z.origin) {
+			z.answer(q, m)
+			return m, true
+		}
+	}
 	work := &resolution{resolver: r, questions: 100}
 	for range 12 {
 		entry, ok := work.lookup(q.Name, q.Type, 0)
@@ -125,8 +141,12 @@ func (r *resolver) answer(query *wire.Message, _ netip.Addr) (*wire.Message, boo
 			m.Authority = entry.records
 			return m, true
 		}
-		m.Answer = append(m.Answer, entry.records...)
 		last := entry.records[len(entry.records)-1]
+		for _, record := range entry.records {
+			if a, ok := record.Address(); !ok || !r.config.Hides.Contains(a) {
+				m.Answer = append(m.Answer, record)
+			}
+		}
 		if last.Type != wire.CNAME || q.Type == wire.CNAME {
 			return m, true
 		}
@@ -155,18 +175,29 @@ func (r *resolver) withheld(query, m *wire.Message) bool {
 		}
 	}
 	for _, b := range r.config.Blocks {
-		if !q.Name.IsSubdomainOf(wire.MustParseName(b.Name)) {
+		if name := wire.MustParseName(b.Name); !q.Name.IsSubdomainOf(name) || b.Only && !q.Name.Equal(name) {
 			continue
 		}
 		switch {
+		case b.RCode == "refused":
+			m.Flags = m.Flags.WithRCode(wire.Refused)
+		case len(b.Records) > 0:
+			records, err := ReadLines(b.Records)
+			if err != nil {
+				panic(err) // of the scenario: a test reads them all
+			}
+			m.Answer = slices.DeleteFunc(records, func(record wire.Record) bool { return record.Type != q.Type })
 		case b.Gives.IsValid() && q.Type == wire.A:
 			m.Answer = []wire.Record{{Name: q.Name, Type: wire.A, Class: wire.IN, TTL: 60, Data: string(b.Gives.AsSlice())}}
 		case b.Gives.IsValid(): // no other type
 		default:
 			m.Flags = m.Flags.WithRCode(wire.NXDomain)
 		}
+		if b.Authority {
+			m.Flags |= wire.AA
+		}
 		if b.Says != "" {
-			told(15, b.Says) // Blocked (RFC 8914 §4.16)
+			told(cmp.Or(b.Code, 15), b.Says)
 		}
 		return true
 	}
@@ -205,7 +236,7 @@ func (w *resolution) lookup(name wire.Name, t wire.Type, depth int) (cacheEntry,
 	if entry, ok := w.cached(name, wire.CNAME); ok && !entry.negative {
 		return entry, true
 	}
-	servers := w.roots
+	servers := w.nearest(name, depth)
 	for range 16 {
 		reply := w.ask(servers, wire.Question{Name: name, Type: t, Class: wire.IN}, depth)
 		if reply == nil {
@@ -218,6 +249,17 @@ func (w *resolution) lookup(name wire.Name, t wire.Type, depth int) (cacheEntry,
 		return w.keep(name, t, reply), true
 	}
 	return cacheEntry{}, false
+}
+
+// nearest are the servers to begin with: those of the nearest zone that the cache knows, or
+// else the root's.
+func (w *resolution) nearest(name wire.Name, depth int) []wire.Record {
+	for zone := name; depth < 4 && !zone.IsRoot(); zone = zone.Parent() {
+		if entry, ok := w.cached(zone, wire.NS); ok && !entry.negative {
+			return entry.records
+		}
+	}
+	return w.roots
 }
 
 // cached returns what the cache still holds, its TTLs counted down.

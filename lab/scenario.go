@@ -19,7 +19,7 @@ import (
 	"unquil/core/zonefile"
 )
 
-//go:embed scenario.toml workshop.toml zones machine machines captures
+//go:embed scenario.toml workshop.toml disputes.toml zones machine machines captures
 var files embed.FS
 
 // Scenario is what scenario.toml says.
@@ -104,6 +104,11 @@ type Resolver struct {
 	Unsteady bool      // it fails for each question the first time
 	Failures []string  // zones that it remembers it could not resolve
 	Blocks   []Blocked // names that it does not resolve
+	// Hides is the network whose addresses it takes out of answers; invalid: it does not.
+	Hides netip.Prefix
+	// Copies are zones that it has a copy of: what it says of them is its own word, as long as
+	// that stands.
+	Copies []Served `toml:"-"`
 	// Certificate is the name in its certificate; "" means its label under resolvers.test, and its addresses.
 	Certificate string
 }
@@ -113,6 +118,16 @@ type Blocked struct {
 	Name  string
 	Gives netip.Addr // in place of the answer; invalid: it says that there is no such name
 	Says  string     // the reason it gives (RFC 8914); "" without one
+	// Code is that reason's number; 0 means 15, Blocked.
+	Code uint16
+	// Records are what it gives in place of the answer, in master-file form.
+	Records []string
+	// RCode is "refused", or "" for what Gives and Records come to.
+	RCode string
+	// Only says that what is below the name is not withheld.
+	Only bool
+	// Authority has the resolver call it its own word (AA).
+	Authority bool
 }
 
 // Cached is a record that a cache took in before the scenario begins.
@@ -131,13 +146,14 @@ type Fault struct {
 	Complaint  string
 	What       string
 	Finding    string
-	Severity   string // "" means fault
-	At         string // the server, resolver or zone to blame
-	Place      string // where it fails, in the verdict's words; "" where any will do
-	Machine    string // the set-up it is seen from; "" means the technician's
-	Path       string // the network it is seen over; "" means a good one
-	Typed      string // what is typed, where that is not the name
-	Workshop   bool   `toml:"-"` // it is no part of the story
+	Severity   string   // "" means fault
+	At         string   // the server, resolver or zone to blame
+	Place      string   // where it fails, in the verdict's words; "" where any will do
+	Machine    string   // the set-up it is seen from; "" means the technician's
+	Path       string   // the network it is seen over; "" means a good one
+	Typed      string   // what is typed, where that is not the name
+	Workshop   bool     `toml:"-"` // it is no part of the story
+	Hints      []string // root hints in master-file form, for who starts with others than the lab's
 	// Or are verdicts that are as right, as nothing on the wire tells them apart.
 	Or    []Verdict
 	Plots []Plot `toml:"plot"`
@@ -155,6 +171,10 @@ type Plot struct {
 	Serial  int      // 0 means 1
 	Records string   // beside SOA and NS; "" means an address each for the zone and for www
 	Lines   []string // further records of the parent's
+	// Apart are the hosts that the parent's second server lists; none: those of NS.
+	Apart  []string
+	For    string   // the network of the clients that get this; "" means everybody else
+	Copied []string // labels of resolvers that have a copy of it
 }
 
 // Odd is a pair of the workshop's servers that go wrong alike.
@@ -169,7 +189,7 @@ type Odd struct {
 type Path struct {
 	Label   string
 	What    string
-	Loses   []string // "udp", "tcp", "edns", "large", and of whom: "outside" stands for all that are no resolvers, "all" for everybody; without either everybody
+	Loses   []string // "first", "third" or "tenth" of what is sent of each question, "udp", "tcp", "edns", "large", and of whom: "outside" stands for all that are no resolvers, "all" for everybody; without either everybody
 	Instead string   // the resolver that answers in place of whoever outside is asked
 }
 
@@ -201,33 +221,46 @@ type Healthy struct {
 
 // Load reads the embedded scenario. The error says what is wrong in it.
 func Load() (*Scenario, error) {
-	var s, workshop Scenario
-	for name, into := range map[string]*Scenario{"scenario.toml": &s, "workshop.toml": &workshop} {
-		text, err := files.ReadFile(name)
+	var s Scenario
+	for _, part := range []struct {
+		file     string
+		workshop bool // it is no part of the story
+	}{{"scenario.toml", false}, {"workshop.toml", true}, {"disputes.toml", true}} {
+		text, err := files.ReadFile(part.file)
 		if err != nil {
 			return nil, err
 		}
+		var more Scenario
 		decoder := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields()
-		if err := decoder.Decode(into); err != nil {
-			return nil, fmt.Errorf("reading %s: %w", name, err)
+		if err := decoder.Decode(&more); err != nil {
+			return nil, fmt.Errorf("reading %s: %w", part.file, err)
 		}
+		if !part.workshop {
+			s = more
+			continue
+		}
+		more.outOfStory()
+		s.Servers, s.Resolvers = append(s.Servers, more.Servers...), append(s.Resolvers, more.Resolvers...)
+		s.Faults, s.Healthy = append(s.Faults, more.Faults...), append(s.Healthy, more.Healthy...)
+		s.Paths, s.Odds = append(s.Paths, more.Paths...), append(s.Odds, more.Odds...)
 	}
-	for i := range workshop.Faults {
-		workshop.Faults[i].Workshop = true
-	}
-	for i := range workshop.Healthy {
-		workshop.Healthy[i].Workshop = true
-	}
-	for i := range workshop.Servers {
-		workshop.Servers[i].Workshop = true
-	}
-	for i := range workshop.Resolvers {
-		workshop.Resolvers[i].Workshop = true
-	}
-	s.Servers, s.Resolvers = append(s.Servers, workshop.Servers...), append(s.Resolvers, workshop.Resolvers...)
-	s.Faults, s.Healthy = append(s.Faults, workshop.Faults...), append(s.Healthy, workshop.Healthy...)
-	s.Paths, s.Odds = workshop.Paths, workshop.Odds
 	return &s, s.plant()
+}
+
+// outOfStory marks all of a scenario as no part of the story.
+func (s *Scenario) outOfStory() {
+	for i := range s.Faults {
+		s.Faults[i].Workshop = true
+	}
+	for i := range s.Healthy {
+		s.Healthy[i].Workshop = true
+	}
+	for i := range s.Servers {
+		s.Servers[i].Workshop = true
+	}
+	for i := range s.Resolvers {
+		s.Resolvers[i].Workshop = true
+	}
 }
 
 // AddressOf is the first address of a server, by its name in any letter case; ok is false

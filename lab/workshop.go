@@ -11,14 +11,14 @@ import (
 // The workshop's zone, and what every plot in it has unless it says otherwise.
 const (
 	workshopZone = "works.example."
-	workshopText = "$TTL 3600\n@ SOA top1 keeper 7 7200 900 1209600 600\n@ NS top1\n@ NS top2\ntop1 A 198.51.100.110\ntop2 A 203.0.113.110\none A 198.51.100.111\ntwo A 203.0.113.111\ntwo AAAA 2001:db8:0:111::111\n"
+	workshopText = "$TTL 3600\n@ SOA top1 keeper 7 7200 900 1209600 600\n@ NS top1\n@ NS top2\ntop1 A 198.51.100.110\ntop2 A 203.0.113.110\none A 198.51.100.111\ntwo A 203.0.113.111\ntwo AAAA 2001:db8:0:111::111\nold A 198.51.100.112\n"
 	plotRecords  = "@ A 203.0.113.120\nwww A 203.0.113.120\nwww AAAA 2001:db8:113::120\n"
 )
 
 // plant makes servers of the pairs that go wrong, has the servers serve the plots,
 // and lists both in the workshop's zone.
 func (s *Scenario) plant() error {
-	var parent strings.Builder
+	var parent, first, second strings.Builder // first and second: where the parent's servers differ
 	for i, odd := range s.Odds {
 		for half, network := range []string{"198.51.100.", "192.0.2."} {
 			host, address := fmt.Sprintf("%s%d", odd.Label, half+1), fmt.Sprintf("%s%d", network, 130+i)
@@ -41,8 +41,15 @@ func (s *Scenario) plant() error {
 		plots = append(plots, h.Plots...)
 	}
 	for _, p := range plots {
+		at := &parent
+		if len(p.Apart) > 0 {
+			at = &first
+		}
 		for _, host := range p.NS {
-			fmt.Fprintf(&parent, "%s NS %s\n", p.Zone, fromWorkshop(host))
+			fmt.Fprintf(at, "%s NS %s\n", p.Zone, fromWorkshop(host))
+		}
+		for _, host := range p.Apart {
+			fmt.Fprintf(&second, "%s NS %s\n", p.Zone, fromWorkshop(host))
 		}
 		for _, line := range p.Lines {
 			fmt.Fprintln(&parent, line)
@@ -53,8 +60,11 @@ func (s *Scenario) plant() error {
 	}
 	text := workshopText + parent.String()
 	for i := range s.Servers {
-		if host := s.Servers[i].Host; host == "top1."+workshopZone || host == "top2."+workshopZone {
-			s.Servers[i].Zones = append(s.Servers[i].Zones, Served{Name: workshopZone, Text: text})
+		switch s.Servers[i].Host {
+		case "top1." + workshopZone:
+			s.Servers[i].Zones = append(s.Servers[i].Zones, Served{Name: workshopZone, Text: text + first.String()})
+		case "top2." + workshopZone:
+			s.Servers[i].Zones = append(s.Servers[i].Zones, Served{Name: workshopZone, Text: text + second.String()})
 		}
 	}
 	return nil
@@ -75,7 +85,12 @@ func (s *Scenario) serve(p Plot) error {
 		fmt.Fprintf(&text, "@ NS %s\n", fromWorkshop(host))
 	}
 	text.WriteString(cmp.Or(p.Records, plotRecords))
-	served := Served{Name: p.Zone + "." + workshopZone, Text: text.String()}
+	served := Served{Name: p.Zone + "." + workshopZone, Text: text.String(), For: p.For}
+	for i := range s.Resolvers {
+		if slices.Contains(p.Copied, s.Resolvers[i].Label) {
+			s.Resolvers[i].Copies = append(s.Resolvers[i].Copies, served)
+		}
+	}
 	for _, host := range servers {
 		if host == "nobody" {
 			continue

@@ -104,6 +104,9 @@ func (z *zone) answer(q wire.Question, m *wire.Message) {
 		found, alias := match(node, name, q.Type)
 		m.Answer = append(m.Answer, found...)
 		if len(found) > 0 {
+			if q.Type == wire.NS {
+				z.glue(found, m)
+			}
 			return
 		}
 		if alias == nil {

@@ -24,7 +24,16 @@ type Evidence struct {
 	// MadeUp is, for a resolver's exchange, that resolver asked for names that
 	// nobody can have made.
 	MadeUp map[*exchange.Exchange][]*exchange.Exchange
+	// Zone is, for a resolver's exchange, what that resolver says of the zone itself.
+	Zone map[*exchange.Exchange]ZoneThere
+	// Origin is the zone, and Hosts are its servers as the parent and the zone list them, in
+	// lower case; none where that is not known.
+	Origin wire.Name
+	Hosts  []string
 }
+
+// ZoneThere is what a resolver says of a zone: its SOA and NS records; nil where it was not asked.
+type ZoneThere struct{ SOA, NS *exchange.Exchange }
 
 // doubt is one difference to be explained: what a resolver says, against what
 // the zone says.
@@ -33,13 +42,16 @@ type doubt struct {
 	group    *Group
 	truth    *Group
 	evidence Evidence
+	serial   uint32   // the zone's newest; 0 when not known
+	own      bool     // the resolver is one of the zone's own servers
+	heldUpBy []Member // of the zone's own servers: those that give the same, or the alias that it followed
 }
 
 // cause tries to explain a difference; ok is false when it is another one.
 type cause func(d doubt) (f finding.Finding, ok bool)
 
 // causes are tried in turn, the surest and most particular first.
-var causes = []cause{blocked, heldUp, lost, rewritten, byPlace, negative, stale}
+var causes = []cause{servedStale, blocked, heldUp, serversStale, lost, rewritten, byPlace, local, private, negative, stale}
 
 // difference says why a resolver's answer is not the zone's.
 func (r *Result) difference(d doubt) finding.Finding {
@@ -130,7 +142,7 @@ func blocked(d doubt) (f finding.Finding, ok bool) {
 			}
 		}
 	}
-	if _, _, proof := exchange.Negative(e.Reply); e.Outcome == exchange.NoName && !proof && d.truth.Outcome == exchange.Answered {
+	if _, _, proof := exchange.Negative(e.Reply); e.Outcome == exchange.NoName && !proof && !e.Authoritative() && d.truth.Outcome == exchange.Answered {
 		f = d.finding(finding.AnswerBlocked, finding.Fault, "%s says that the name does not exist, without naming the zone that says so; the zone says %s.", e.Server.Name(), d.truth.Says())
 		f.Sure = finding.Likely
 		return f, true
@@ -176,10 +188,17 @@ func rewritten(d doubt) (f finding.Finding, ok bool) {
 // byPlace is an answer that the zone's own servers give to other clients, or in turn.
 func byPlace(d doubt) (f finding.Finding, ok bool) {
 	e := d.member.Exchange
-	if e.Outcome != exchange.Answered || d.truth.Outcome != exchange.Answered {
+	if d.truth.Outcome != exchange.Answered {
 		return f, false
 	}
 	for _, there := range d.evidence.ByPlace[e] {
+		if there.Meaning() == e.Meaning() && there.Authoritative() && e.Outcome != exchange.Answered {
+			f = d.finding(finding.AnswerByPlace, finding.Fault, "For clients in the network of %s the zone's own server answers %s; for others it has %s.", e.Server.Name(), d.group.Says(), d.truth.Says())
+			f.Next = "Ask the zone's operator whether its view for that network is to lack this."
+			f.AddEvidence(there.Number)
+			f.About.Zone, f.Sure = d.evidence.Origin.String(), finding.Certain
+			return f, true
+		}
 		if there.Meaning() == e.Meaning() && there.Authoritative() {
 			f = d.finding(finding.AnswerByPlace, finding.Note, "%s gets a different answer for its location, as intended: the zone's own server answers %s for clients there.", e.Server.Name(), d.group.Says())
 			f.AddEvidence(there.Number)
@@ -207,6 +226,123 @@ func byPlace(d doubt) (f finding.Finding, ok bool) {
 	return f, false
 }
 
+// staleAnswers are the Extended DNS Errors by which a resolver says that what it gives is out
+// of date, since it got nothing fresh (RFC 8914 §4.4 and §4.20, RFC 8767).
+var staleAnswers = map[uint16]finding.Code{3: finding.CacheStale, 19: finding.CacheNegative}
+
+// SaysStale reports whether a resolver says of its answer that it is stale.
+func SaysStale(e *exchange.Exchange) bool { return saysStale(e) != "" }
+
+// saysStale is what to call that; "" where it does not say so.
+func saysStale(e *exchange.Exchange) finding.Code {
+	if e.Reply == nil || !e.Outcome.Good() {
+		return ""
+	}
+	edns, _ := e.Reply.EDNS()
+	for _, o := range edns.Options {
+		if code, _, _, is := o.ExtendedError(); is && staleAnswers[code] != "" {
+			return staleAnswers[code]
+		}
+	}
+	return ""
+}
+
+// servedStale is an answer that the resolver itself calls stale.
+func servedStale(d doubt) (f finding.Finding, ok bool) {
+	e := d.member.Exchange
+	code := saysStale(e)
+	if code == "" {
+		return f, false
+	}
+	f = d.finding(code, finding.Fault, "%s serves %s from before, and says itself that this is stale; the zone says %s.", e.Server.Name(), d.group.Says(), d.truth.Says())
+	f.Next = "Ask whoever runs the resolver why it gets no fresh answer from the zone's servers: it serves stale answers only while it cannot."
+	f.Sure = finding.Certain
+	return f, true
+}
+
+// serversStale is a resolver that has servers in its cache which the zone no longer has.
+func serversStale(d doubt) (f finding.Finding, ok bool) {
+	ns := d.evidence.Zone[d.member.Exchange].NS
+	if ns == nil || ns.Outcome != exchange.Answered || ns.Authoritative() || len(d.evidence.Hosts) == 0 {
+		return f, false
+	}
+	var old []string
+	for _, record := range ns.Answer().Records {
+		host, is := record.Target()
+		if !is {
+			continue
+		}
+		if slices.Contains(d.evidence.Hosts, host.Fold().String()) {
+			return f, false // some of them are right: it finds the zone
+		}
+		old = append(old, host.Spoken())
+		f.Lasts = max(f.Lasts, record.TTL)
+	}
+	if len(old) == 0 {
+		return f, false
+	}
+	lasts, e := f.Lasts, d.member.Exchange
+	slices.Sort(old)
+	f = d.finding(finding.ServersStale, finding.Fault, "%s still asks %s for %s, which %s not serve it any more: it has cached that for another %s. It %s; the zone says %s.",
+		e.Server.Name(), wording.List(old), d.evidence.Origin.Spoken(), map[bool]string{true: "does", false: "do"}[len(old) == 1], wire.Period(lasts), map[bool]string{true: "answers " + d.group.Says(), false: "gets no answer from there"}[e.Outcome.Good()], d.truth.Says())
+	f.AddEvidence(ns.Number)
+	f.Lasts = max(lasts, d.group.leastOf(d.member))
+	return f, true
+}
+
+// local is an answer that a resolver gives as its own word, which it has no right to: it is
+// none of the zone's servers.
+func local(d doubt) (f finding.Finding, ok bool) {
+	e := d.member.Exchange
+	if !e.Authoritative() || d.own {
+		return f, false
+	}
+	soa := d.evidence.Zone[e].SOA
+	copied := false
+	if soa != nil && soa.Outcome == exchange.Answered && soa.Authoritative() && len(soa.Answer().Records) > 0 {
+		if there, is := soa.Answer().Records[0].Authority(); is {
+			copied = true
+			f = d.finding(finding.AnswerLocal, finding.Fault, "%s answers %s from its own copy of %s, with serial %s; the zone says %s.", e.Server.Name(), d.group.Says(), d.evidence.Origin.Spoken(), wording.Serial(there.Serial), d.truth.Says())
+			if d.serial != 0 && d.serial != there.Serial {
+				f.Text = strings.TrimSuffix(f.Text, ".") + fmt.Sprintf(", in serial %s.", wording.Serial(d.serial))
+			}
+			f.Next = "Ask whoever runs the resolver to bring its copy of the zone up to date, or to remove it."
+			f.AddEvidence(soa.Number)
+		}
+	}
+	if !copied {
+		f = d.finding(finding.AnswerLocal, finding.Fault, "%s answers %s as an authority (AA), and is none of the zone's servers: that is an entry of its own; the zone says %s.", e.Server.Name(), d.group.Says(), d.truth.Says())
+	}
+	f.Sure = finding.Certain
+	return f, true
+}
+
+// private is an answer without the zone's private addresses, which the resolver takes out.
+func private(d doubt) (f finding.Finding, ok bool) {
+	e := d.member.Exchange
+	var inner, outer []string
+	for _, v := range d.truth.Values {
+		if a, err := netip.ParseAddr(v); err == nil && a.IsPrivate() {
+			inner = append(inner, v)
+		} else {
+			outer = append(outer, v)
+		}
+	}
+	_, _, proof := exchange.Negative(e.Reply)
+	without := len(outer) == 0 && (e.Outcome == exchange.NoData || e.Outcome == exchange.NoName) && !proof
+	if len(inner) == 0 || !without && (len(outer) == 0 || !slices.Equal(outer, d.group.Values)) {
+		return f, false
+	}
+	severity := finding.Fault
+	if !without {
+		severity = finding.Concern // programs have the others
+	}
+	f = d.finding(finding.AnswerBlocked, severity, "%s leaves out %s: it seems to take private addresses out of answers; the zone gives %s.", e.Server.Name(), wording.List(inner), d.truth.Says())
+	f.Next = "Ask whoever runs the resolver to let private addresses of this zone through, or query the resolver of the network that they belong to."
+	f.Sure = finding.Likely
+	return f, true
+}
+
 // negative is "there is none" remembered from before there was.
 func negative(d doubt) (f finding.Finding, ok bool) {
 	e := d.member.Exchange
@@ -228,7 +364,7 @@ func negative(d doubt) (f finding.Finding, ok bool) {
 // heldUp is an answer that one of the zone's own servers still gives: it is that server that
 // differs, and the resolver only asked it.
 func heldUp(d doubt) (f finding.Finding, ok bool) {
-	own := d.group.heldUpBy()
+	own := d.heldUpBy
 	if len(own) == 0 {
 		return f, false
 	}
@@ -305,7 +441,7 @@ func (r *Result) Open() (members []Member, noName bool) {
 	for i := range r.Groups {
 		g := &r.Groups[i]
 		for _, m := range g.Members {
-			if g != truth && !m.Own && m.Exchange.Outcome == exchange.Answered {
+			if o := m.Exchange.Outcome; g != truth && !m.Own && (o.Good() || o == exchange.ServerFailure && truth.Outcome.Good()) {
 				members = append(members, m)
 			}
 		}

@@ -70,7 +70,7 @@ func Compare(question wire.Question, members []Member, reference int, evidence E
 		}
 		return len(b.Members) - len(a.Members)
 	})
-	r.judge(evidence)
+	r.judge()
 	return r
 }
 
@@ -114,7 +114,7 @@ func (r *Result) Differs() bool {
 }
 
 // judge says of each group that differs what is the matter with it.
-func (r *Result) judge(evidence Evidence) {
+func (r *Result) judge() {
 	truth := r.Truth()
 	for i := range r.Groups {
 		g := &r.Groups[i]
@@ -123,11 +123,14 @@ func (r *Result) judge(evidence Evidence) {
 			if m.Own || m.Exchange.Outcome == "" {
 				continue
 			}
-			d := doubt{m, g, truth, evidence}
+			d := r.doubt(m, g, truth)
 			if f, failed := Failure(m.Exchange); failed {
 				if truth != nil {
-					if withheld, ok := blocked(d); ok {
-						f = withheld // the failure has a reason that the reply gives
+					for _, reason := range []cause{blocked, serversStale} {
+						if known, ok := reason(d); ok {
+							f = known // the failure has a reason that the replies give
+							break
+						}
 					}
 				}
 				r.Findings = append(r.Findings, f)
@@ -140,6 +143,25 @@ func (r *Result) judge(evidence Evidence) {
 		r.disagreement()
 	}
 	finding.Sort(r.Findings)
+}
+
+// doubt is a member that may differ from what the zone says.
+func (r *Result) doubt(m Member, g, truth *Group) doubt {
+	d := doubt{member: m, group: g, truth: truth, evidence: r.Evidence}
+	for i := range r.Groups {
+		for _, other := range r.Groups[i].Members {
+			if other.Own && other.Exchange.Server.Address == m.Exchange.Server.Address {
+				d.own = true
+			}
+			if other.Own && r.Groups[i].Truth {
+				d.serial = other.Serial
+			}
+			if other.Own && (&r.Groups[i] == g || &r.Groups[i] != truth && sameAlias(m.Exchange, other.Exchange)) {
+				d.heldUpBy = append(d.heldUpBy, other)
+			}
+		}
+	}
+	return d
 }
 
 func about(e *exchange.Exchange) finding.About {
@@ -201,14 +223,10 @@ func Failure(e *exchange.Exchange) (f finding.Finding, ok bool) {
 	return finding.New(row.code, finding.Fault, about(e), fmt.Sprintf(row.text, e.Server.Name()), e.Number), true
 }
 
-// heldUpBy are those of the zone's own servers that give the group's answer.
-func (g *Group) heldUpBy() (own []Member) {
-	for _, m := range g.Members {
-		if m.Own {
-			own = append(own, m)
-		}
-	}
-	return own
+// sameAlias reports whether two answers begin with the same alias.
+func sameAlias(a, b *exchange.Exchange) bool {
+	x, y := a.Answer().Aliases, b.Answer().Aliases
+	return len(x) > 0 && len(y) > 0 && x[0].Folded().Value() == y[0].Folded().Value()
 }
 
 // leastOf is the least TTL in a member's answer, in seconds.
@@ -305,7 +323,7 @@ func everyOf(total int) string {
 // differences say in the headline what kind of difference it is.
 var differences = map[finding.Code]string{
 	finding.CacheStale: "an older answer", finding.CacheNegative: "a cached negative answer", finding.AnswerByPlace: "a different answer for its location, as intended",
-	finding.AnswerRewritten: "a made-up answer", finding.AnswerBlocked: "a blocked name",
+	finding.AnswerRewritten: "a made-up answer", finding.AnswerBlocked: "a blocked name", finding.AnswerLocal: "data of its own", finding.ServersStale: "what the zone's former servers say",
 }
 
 // groupWords names who is in a group that differs, and how it differs.
@@ -328,6 +346,9 @@ func (r *Result) groupWords(g *Group) string {
 	for _, f := range r.Findings {
 		if words, ok := differences[f.Code]; ok && slices.Contains(f.Evidence, g.Members[0].Exchange.Number) {
 			how = words
+			if f.Code == finding.AnswerByPlace && f.Severity == finding.Fault {
+				how = "what the zone gives to its network"
+			}
 			if f.Lasts > 0 {
 				how += fmt.Sprintf(", gone from %s within %s", strings.TrimSuffix(f.About.Server, "."), wire.Period(f.Lasts))
 			}

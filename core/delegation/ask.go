@@ -209,6 +209,12 @@ func (w *run) askOne(ctx context.Context, step *Step, host wire.Name, address ne
 		w.noRoute = -maxQuestions // there is IPv6, whatever single addresses it does not lead to
 		w.mu.Unlock()
 	}
+	if r.Stance == LameRefuses {
+		soa.Wait()
+		if r.SOA != nil && r.SOA.Outcome == exchange.Answered && r.SOA.Authoritative() {
+			r.Stance = Fails // it serves the zone, and refuses this question
+		}
+	}
 	if r.Stance.Usable() {
 		// The walk need not wait for the serial; whoever reads it waits for w.pending.
 		w.pending.Go(soa.Wait)

@@ -223,40 +223,33 @@ func (r *Reply) Apex() wire.Name {
 	return wire.Name{}
 }
 
-// prime has a root server list the root servers, once, and asks those that the
-// hints lack as well. It returns at once.
+// prime has the root server that replied first list the root servers, once, and asks those
+// that the hints lack as well. It returns at once.
 func (w *run) prime(ctx context.Context, step *Step) {
 	w.mu.Lock()
-	begun := w.primed || !w.Prime
-	w.primed = true
+	replied := step.Chosen
+	begun := w.primed || !w.Prime || replied == nil
+	w.primed = w.primed || !begun
 	w.mu.Unlock()
 	if begun {
 		return
 	}
 	w.pending.Go(func() {
 		options := w.options()
-		for _, hint := range w.Roots {
-			for _, address := range hint.Addresses {
-				if why, _ := w.admit(address); why != "" || ctx.Err() != nil {
-					continue
-				}
-				e := w.Session.Ask(ctx, exchange.Request{Options: &options, Shared: true, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN},
-					Server: w.server(hint.Host, address)})
-				if e.Outcome != exchange.Answered || !e.Authoritative() {
-					continue
-				}
-				p, fresh := primed(e, w.Roots)
-				w.mu.Lock()
-				w.priming = p
-				for _, s := range fresh {
-					step.order = append(step.order, s.Host)
-				}
-				w.mu.Unlock()
-				if len(fresh) > 0 {
-					w.askAll(ctx, step, fresh, nil)
-				}
-				return
-			}
+		e := w.Session.Ask(ctx, exchange.Request{Options: &options, Shared: true, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN},
+			Server: w.server(replied.Host, replied.Address)})
+		if e.Outcome != exchange.Answered || !e.Authoritative() {
+			return
+		}
+		p, fresh := primed(e, w.Roots)
+		w.mu.Lock()
+		w.priming = p
+		for _, s := range fresh {
+			step.order = append(step.order, s.Host)
+		}
+		w.mu.Unlock()
+		if len(fresh) > 0 {
+			w.askAll(ctx, step, fresh, nil)
 		}
 	})
 }

@@ -84,7 +84,7 @@ func TestWalkKnowsMore(t *testing.T) {
 		{"ten aliases", script{one: zone, two: zone}, "l0.tarn.example", nil, EndAnswer, []string{"alias-long "}, nil},
 		{"a server whose host name is an alias", script{"198.51.100.11": refer(t, []string{"tarn.example NS alias.lake.test."}), "198.51.100.21": lake, one: zone}, "www.tarn.example", nil, EndAnswer, []string{"ns-is-alias alias.lake.test."}, nil},
 		{"a zone that only one server knows of", script{one: zone, two: child}, "www.depot.tarn.example", nil, EndNoName, []string{"no-delegation ns2.tarn.example."}, nil},
-		{"root hints that are out of date", script{"198.51.100.1": primes, "198.51.100.2": root(t), one: zone, two: zone}, "www.tarn.example", func(w *Walker) { w.Prime = true }, EndAnswer, []string{"ns-set-differs ", "ns-set-differs "}, func(w *Walk, _ []exchange.Exchange) {
+		{"root hints that are out of date", script{"198.51.100.1": primes, "198.51.100.2": root(t), one: zone, two: zone}, "www.tarn.example", func(w *Walker) { w.Prime = true }, EndAnswer, []string{"hints-old ", "hints-old "}, func(w *Walk, _ []exchange.Exchange) {
 			assert.Equal(t, "west.roots.test.", w.Priming.Unknown[0].String())
 			assert.Equal(t, "east.roots.test.", w.Priming.Moved[0].String())
 			assert.Len(t, w.Steps[0].Replies, 2, "the one that the hints lack is asked too")

@@ -24,13 +24,15 @@ func judge(w *Walk) []finding.Finding {
 	if near, ok := w.swallowed(); ok {
 		all = append(slices.DeleteFunc(all, func(f finding.Finding) bool { return f.Code == finding.EDNSBreaks }), near)
 	}
-	if last := w.Last(); last != nil && last.Chosen != nil {
-		all = append(all, last.differences()...)
+	for _, step := range w.Steps {
+		if step.Chosen != nil && step.Chosen.Stance == Answers {
+			all = append(all, step.differences()...)
+		}
 	}
 	all = append(all, w.aliasFindings()...)
 	all = append(all, w.nameFindings()...)
 	all = append(all, w.hostFindings()...)
-	all = append(all, w.hintFindings()...)
+	all = append(w.blameHints(all), w.hintFindings()...)
 	if w.End == EndLoop {
 		zone := w.Last().Zone
 		var evidence []int // the referrals that lead in the circle
@@ -166,6 +168,9 @@ func (r *Reply) fault() (code finding.Code, does string) {
 		if r.Exchange.Outcome == exchange.Truncated {
 			return finding.Truncated, "truncates its answer, and retrying over TCP fails too"
 		}
+		if r.Exchange.Outcome == exchange.Refused {
+			return finding.Refused, fmt.Sprintf("refuses queries for %s of this name, and answers for the zone", r.Exchange.Question.Type)
+		}
 		if r.Exchange.Outcome != exchange.ServerFailure {
 			return finding.Failed, fmt.Sprintf("fails to answer (%s)", r.Exchange.Outcome.Named())
 		}
@@ -241,10 +246,14 @@ func (s *Step) differences() []finding.Finding {
 		// That SOA records differ by their serial is told once, below.
 		if differs && s.Question.Type != wire.SOA {
 			apart := false // they have one version, and each says its own every time
+			sure := ""
 			severity, text := finding.Fault, fmt.Sprintf("%s answers %s; %s answers %s.", r.Host.Spoken(), said(r.Exchange), reference.Host.Spoken(), said(reference.Exchange))
 			if behind {
 				text = fmt.Sprintf("%s still answers %s, from serial %s; %s answers %s, from serial %s.", r.Host.Spoken(), said(r.Exchange), wording.Serial(serial), reference.Host.Spoken(), said(reference.Exchange), wording.Serial(newest))
-			} else if known && ok {
+			} else if !known || !ok {
+				text = strings.TrimSuffix(text, ".") + "; which of them is newer is not known: no serial came from one."
+				sure = finding.Likely
+			} else {
 				// The same version of the zone: rotation or an answer by place, which is nothing to mend,
 				// unless each says its own every time.
 				if r.Exchange.Outcome == reference.Exchange.Outcome {
@@ -257,6 +266,7 @@ func (s *Step) differences() []finding.Finding {
 				}
 			}
 			f := finding.New(finding.AnswersDiffer, severity, about, text, r.Exchange.Number, reference.Exchange.Number)
+			f.Sure = sure
 			if apart {
 				f.About.Server, f.About.Address = "", "" // which of them is right, nobody can see
 				f.Next = "Ask the zone's operator which answer is right, and to raise the serial so that the other server fetches the zone again."
@@ -417,6 +427,41 @@ func (w *Walk) hostFindings() (all []finding.Finding) {
 	return all
 }
 
+// blameHints makes the hints the cause where a root server is of no use at an address that
+// the root itself does not give it.
+func (w *Walk) blameHints(all []finding.Finding) []finding.Finding {
+	p := w.Priming
+	for i := range all {
+		f := &all[i]
+		host, err := wire.ParseName(f.About.Server)
+		if f.About.Zone != "." || f.Severity == finding.Note || f.Brief == "" || err != nil || len(w.Steps) == 0 || w.Steps[0].Given {
+			continue
+		}
+		says := ""
+		switch {
+		case p == nil && f.Severity == finding.Fault:
+			says = "no server of the hints could be asked for the list that the root has now"
+		case p == nil:
+			continue
+		case slices.ContainsFunc(p.Gone, host.Equal):
+			says = "the root itself does not list that server"
+		case slices.ContainsFunc(p.Moved, host.Equal):
+			says = "the root itself gives that server another address"
+		default:
+			continue
+		}
+		changed := finding.New(finding.HintsOld, finding.Concern, finding.About{}, fmt.Sprintf("Among the root hints, %s; %s.", strings.TrimSuffix(f.Brief, " for it"), says), f.Evidence...)
+		if p == nil {
+			changed.Sure = finding.Likely
+		} else {
+			changed.AddEvidence(p.Exchange.Number)
+		}
+		changed.Brief = f.Brief
+		*f = changed
+	}
+	return all
+}
+
 // hintFindings holds the root hints against what the root says of itself.
 func (w *Walk) hintFindings() (all []finding.Finding) {
 	p := w.Priming
@@ -432,9 +477,7 @@ func (w *Walk) hintFindings() (all []finding.Finding) {
 		{p.Moved, "The root gives %s a different address from the root hints."},
 	} {
 		if len(kind.names) > 0 {
-			f := finding.New(finding.NSSetDiffers, finding.Note, finding.About{Zone: "."}, fmt.Sprintf(kind.text, wording.Names(kind.names)), p.Exchange.Number)
-			f.Next = "Update the root hints: the resolvers here may use the same old list."
-			all = append(all, f)
+			all = append(all, finding.New(finding.HintsOld, finding.Note, finding.About{}, fmt.Sprintf(kind.text, wording.Names(kind.names)), p.Exchange.Number))
 		}
 	}
 	return all

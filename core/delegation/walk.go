@@ -227,7 +227,8 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 	for _, step := range walk.Steps {
 		step.sort()
 	}
-	walk.settle()
+	r.otherLists(ctx, walk)
+	r.settle(ctx, walk)
 	r.apexes(ctx, walk)
 	r.repeat(ctx, walk.Last())
 	walk.names()
@@ -352,30 +353,34 @@ func (c *course) answer(step *Step, reply *wire.Message) {
 	}
 }
 
-// settle takes the answer from the server with the newest version of the zone:
-// the walk went on with the first reply, and a server that lags may be the fastest.
-func (w *Walk) settle() {
-	last := w.Last()
-	if last == nil || last.Chosen == nil || last.Chosen.Stance != Answers {
-		return
+// settle goes on from the server with the newest version of a zone, wherever the walk went on
+// from another: that one replied first, and a server that lags may be the fastest.
+func (w *run) settle(ctx context.Context, walk *Walk) {
+	for range maxChain {
+		at := slices.IndexFunc(walk.Steps, func(s *Step) bool {
+			newest := s.Reference()
+			return s.Chosen != nil && s.Chosen.Stance == Answers && s.Question.Name.Equal(s.Name) && newest != nil && newest.Exchange.Meaning() != s.Chosen.Exchange.Meaning()
+		})
+		if at < 0 {
+			return
+		}
+		step := walk.Steps[at]
+		step.Chosen = step.Reference()
+		walk.Steps, walk.Aliases, walk.Records, walk.End = walk.Steps[:at+1:at+1], walk.Aliases[:step.aliases:step.aliases], nil, ""
+		c := &course{run: w, walk: walk, name: step.Name, zone: step.Zone, passed: []wire.Name{walk.Question.Name}, shown: minimiser{on: w.Minimise}}
+		for _, alias := range walk.Aliases {
+			target, _ := alias.Target()
+			c.passed = append(c.passed, target)
+		}
+		c.answer(step, step.Chosen.Exchange.Reply)
+		for walk.End == "" {
+			c.step(ctx)
+		}
+		w.pending.Wait()
+		for _, more := range walk.Steps[at+1:] {
+			more.sort()
+		}
 	}
-	newest := last.Reference()
-	if newest == nil || newest.Exchange.Meaning() == last.Chosen.Exchange.Meaning() {
-		return
-	}
-	answer := exchange.ReadAnswer(last.Question, inBailiwick(newest.Exchange.Reply, last.Zone))
-	switch {
-	case len(answer.Records) > 0:
-		w.End = EndAnswer
-	case len(answer.Aliases) > 0:
-		return // it leads elsewhere, where nobody was asked: what was walked stands, and the difference is told
-	case newest.Exchange.Outcome == exchange.NoName:
-		w.End = EndNoName
-	default:
-		w.End = EndNoData
-	}
-	last.Chosen, w.Records = newest, answer.Records
-	w.Aliases = append(w.Aliases[:last.aliases:last.aliases], answer.Aliases...)
 }
 
 // settles reports whether a reply without records says, by the SOA of the zone

@@ -48,9 +48,9 @@ func TestDecide(t *testing.T) {
 
 // unplaced are the findings without a place: notes, and what only zone, transfer and decode find.
 var unplaced = []finding.Code{
-	finding.SuffixDetour, finding.StubInPath, finding.EDNSIgnored, finding.AnswerByPlace,
+	finding.SuffixDetour, finding.StubInPath, finding.EDNSIgnored,
 	finding.RecursionOpen, finding.SOATimers, finding.TransferRefused, finding.TransferOpen, finding.TransferBroken, finding.ContentDiffers, finding.AliasWithData,
-	finding.Unanswered, finding.RepeatedQuery, finding.PacketLost, finding.NoNameBurst, finding.ReadableNames, finding.Undecodable, finding.NameConflict, finding.OneSided,
+	finding.Unanswered, finding.RepeatedQuery, finding.NoNameBurst, finding.ReadableNames, finding.Undecodable, finding.NameConflict, finding.OneSided,
 }
 
 // Every finding has a rule that places it and says who can fix it, but for those that make

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"unquil/core/comparison"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -136,23 +137,55 @@ func validates(s *sight) []*exchange.Exchange {
 
 // The rivals that several rules have.
 var (
-	route      = rival{"a fault of the network between here and those servers", "ask from another network", "a resolver in another network fails too", failsElsewhere}
-	onlyYou    = rival{"a server that refuses this client alone", "ask from another network", "none of them refuses, or a resolver in another network fails too", refusesNobody}
-	nearUDP    = rival{"a firewall near this machine", "ask from another network", "other servers answer from here over UDP", repliesOverUDP}
-	nearEDNS   = rival{"a firewall near this machine that drops EDNS", "ask from another network", "other servers answer from here with EDNS", ednsArrives}
-	nearTCP    = rival{"a firewall near this machine that closes TCP port 53", "ask from another network", "other servers answer from here over TCP", repliesOverTCP}
-	nearLarge  = rival{"a firewall near this machine that drops fragments", "ask from another network", "large replies of other servers arrive", largeArrives}
-	nearDevice = rival{"a device near this machine that answers in their place", "ask from another network", "replies of other servers arrive unharmed", repliesOverUDP}
-	override   = rival{"an override on the resolver", "ask it again: an override does not count down", "its TTL counts down", countsDown}
-	bySubnet   = rival{"an answer that the zone gives to the resolver's network", "ask the zone's operator whether it answers by network", "the zone answers by network, and gives that one something else", knowsSubnets}
-	itself     = rival{"a fault of the resolver itself", "capture at the resolver, and see what leaves it", "", nil}
+	route        = rival{"a fault of the network between here and those servers", "ask from another network", "a resolver in another network fails too", failsElsewhere}
+	onlyYou      = rival{"a server that refuses this client alone", "ask from another network", "none of them refuses, or a resolver in another network fails too", refusesNobody}
+	nearUDP      = rival{"a firewall near this machine", "ask from another network", "other servers answer from here over UDP", repliesOverUDP}
+	nearEDNS     = rival{"a firewall near this machine that drops EDNS", "ask from another network", "other servers answer from here with EDNS", ednsArrives}
+	nearTCP      = rival{"a firewall near this machine that closes TCP port 53", "ask from another network", "other servers answer from here over TCP", repliesOverTCP}
+	nearLarge    = rival{"a firewall near this machine that drops fragments", "ask from another network", "large replies of other servers arrive", largeArrives}
+	nearDevice   = rival{"a device near this machine that answers in their place", "ask from another network", "replies of other servers arrive unharmed", repliesOverUDP}
+	override     = rival{"an override on the resolver", "ask it again: an override does not count down", "its TTL counts down, or it says itself that its answer is stale", fromCache}
+	bySubnet     = rival{"an answer that the zone gives to the resolver's network", "ask the zone's operator whether it answers by network", "the zone answers by network and gives that one something else, or the resolver says that it is the authority itself", notBySubnet}
+	quietlyStale = rival{"a stale answer that the resolver serves without saying so", "ask whoever runs the resolver", "it says itself that it is the authority", callsItselfAuthority}
+	itself       = rival{"a fault of the resolver itself", "capture at the resolver, and see what leaves it", "", nil}
 )
+
+// callsItselfAuthority are answers of a blamed resolver with AA set, which no cache sets.
+func callsItselfAuthority(s *sight) []*exchange.Exchange {
+	for _, e := range s.resolvers {
+		if e != nil && s.blames(e) && e.Authoritative() {
+			return []*exchange.Exchange{e}
+		}
+	}
+	return nil
+}
+
+// serversCountDown are two answers of a blamed resolver about a zone's servers, of which the
+// later has less time left.
+func serversCountDown(s *sight) []*exchange.Exchange {
+	return lessLeft(s, func(e *exchange.Exchange) bool { return e.Question.Type == wire.NS })
+}
+
+// fromCache are answers of a blamed resolver that come out of a cache: it says so itself, or
+// they count down.
+func fromCache(s *sight) []*exchange.Exchange {
+	for _, e := range s.resolvers {
+		if e != nil && s.blames(e) && comparison.SaysStale(e) {
+			return []*exchange.Exchange{e}
+		}
+	}
+	return countsDown(s)
+}
 
 // countsDown are two answers of a blamed resolver of which the later has less time left: it is
 // a cache.
 func countsDown(s *sight) []*exchange.Exchange {
+	return lessLeft(s, func(e *exchange.Exchange) bool { return e.Question.Type != wire.NS })
+}
+
+func lessLeft(s *sight, of func(e *exchange.Exchange) bool) []*exchange.Exchange {
 	for i, later := range s.exchanges {
-		if later == nil || !s.blames(later) || later.Outcome != exchange.Answered {
+		if later == nil || !s.blames(later) || later.Outcome != exchange.Answered || !of(later) {
 			continue
 		}
 		for _, e := range s.exchanges[:i] {
@@ -163,6 +196,14 @@ func countsDown(s *sight) []*exchange.Exchange {
 		}
 	}
 	return nil
+}
+
+// notBySubnet are answers that no view of the zone can have led to.
+func notBySubnet(s *sight) []*exchange.Exchange {
+	if own := callsItselfAuthority(s); own != nil {
+		return own
+	}
+	return knowsSubnets(s)
 }
 
 // knowsSubnets are answers of the zone's own servers that say that they are for a blamed

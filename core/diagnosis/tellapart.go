@@ -4,9 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
-	"time"
 
 	"unquil/core/delegation"
 	"unquil/core/exchange"
@@ -173,48 +171,4 @@ func (r *round) deafResolvers() {
 			}
 		}
 	}
-}
-
-// later is how long after its answer a resolver is asked again, so that a TTL that counts
-// down shows.
-const later = 1100 * time.Millisecond
-
-// recheck asks resolvers with an older answer the same again: out of a cache it comes with
-// less time left, and out of a local configuration with the same.
-func (r *round) recheck(ctx context.Context) {
-	var requests []exchange.Request
-	var last time.Time
-	for _, of := range r.answers {
-		for _, e := range of {
-			stale := slices.ContainsFunc(r.found, func(f finding.Finding) bool {
-				return f.Code == finding.CacheStale && f.Sure != finding.Certain && slices.Contains(f.Evidence, e.Number)
-			})
-			if stale && e.Outcome == exchange.Answered {
-				requests = append(requests, exchange.Request{Server: e.Server, Question: e.Question})
-				if sent := e.Sent(); sent.After(last) {
-					last = sent
-				}
-			}
-		}
-	}
-	if len(requests) == 0 {
-		return
-	}
-	check := r.begin("whether the older answer counts down")
-	select {
-	case <-ctx.Done():
-		r.end(check, Unknown, "interrupted")
-		return
-	case <-time.After(min(last.Add(later).Sub(r.Session.Client.Now()), later)):
-	}
-	r.rechecked = r.Session.AskAll(ctx, requests)
-	var words []string
-	for _, e := range r.rechecked {
-		left := "no answer this time"
-		if records := e.Answer().Records; len(records) > 0 {
-			left = fmt.Sprintf("%d s left", records[0].TTL)
-		}
-		words = append(words, e.Server.Name()+": "+left)
-	}
-	r.end(check, Fine, strings.Join(words, "; "))
 }

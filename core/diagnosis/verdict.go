@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/probe"
@@ -125,7 +126,7 @@ func partition(found []finding.Finding, chosen int) (cause, follows, also []find
 func (v *Verdict) place(first *finding.Finding) placing {
 	r := rules[rank(*first)]
 	p := placing{where: r.place, at: first.About.Server, who: r.who, sure: cmp.Or(first.Sure, finding.Certain), because: r.sure, against: r.caveat, rivals: r.rivals, equal: r.equal}
-	if v.Severity == finding.Concern && p.where == ZoneServers {
+	if p.where == ZoneServers && (v.Severity == finding.Concern || v.spares(first)) {
 		p.where = OneServer
 	}
 	if r.ofZone && (p.where == ZoneServers || p.where == TheZoneData || p.where == TheDeleg && v.Severity == finding.Fault || p.at == "") {
@@ -138,6 +139,22 @@ func (v *Verdict) place(first *finding.Finding) placing {
 		p.at = v.zoneOf(first)
 	}
 	return p
+}
+
+// spares reports whether servers of the zone that a finding is about answer its question, and
+// are not part of the cause.
+func (v *Verdict) spares(f *finding.Finding) bool {
+	for i := range v.Compared {
+		c := &v.Compared[i]
+		last := c.Walk.Last()
+		if last == nil || c.Question.Type.String() != f.About.Type || last.Zone.String() != f.About.Zone {
+			continue
+		}
+		return slices.ContainsFunc(last.Replies, func(r *delegation.Reply) bool {
+			return r.Stance == delegation.Answers && !slices.ContainsFunc(v.Cause, func(of finding.Finding) bool { return of.About.Address == r.Address.String() })
+		})
+	}
+	return false
 }
 
 // said is the cause in one sentence.

@@ -79,6 +79,8 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 	r.backHome(ctx)
 	r.tellApart(ctx)
 	r.recheck(ctx)
+	r.refusedHere(ctx)
+	r.losses()
 	r.choosyResolvers()
 	r.noWayOut()
 	r.soften()
@@ -134,7 +136,7 @@ func (r *round) askEverybody(ctx context.Context) {
 	for i, q := range r.questions {
 		check := r.begin(fmt.Sprintf("walk from the root for %s", q.Type))
 		wait.Go(func() {
-			walker := delegation.Walker{Session: r.Session, Roots: r.Roots}
+			walker := delegation.Walker{Session: r.Session, Roots: r.Roots, Prime: true}
 			r.compared[i].Walk = probe.Trace(ctx, &walker, q)
 			state, saw := walkState(r.compared[i].Walk)
 			r.end(check, state, saw)
@@ -251,13 +253,14 @@ func (r *round) sight() sight {
 	}
 	s.resolvers = append(s.resolvers, r.others...)
 	s.exchanges = append(s.exchanges, s.resolvers...)
-	s.exchanges = append(append(s.exchanges, r.control...), r.rechecked...)
+	s.exchanges = append(s.exchanges, r.control...)
 	for i := range r.compared {
 		if r.compared[i].Walk == nil {
 			continue
 		}
-		for _, there := range r.compared[i].Evidence.ByPlace {
-			s.exchanges = append(s.exchanges, there...)
+		for _, e := range r.answers[i] {
+			evidence := r.compared[i].Evidence
+			s.exchanges = append(append(s.exchanges, evidence.ByPlace[e]...), evidence.Zone[e].SOA, evidence.Zone[e].NS)
 		}
 		for _, step := range r.compared[i].Walk.Steps {
 			for _, reply := range step.Replies {
@@ -268,6 +271,7 @@ func (r *round) sight() sight {
 			}
 		}
 	}
+	s.exchanges = append(s.exchanges, r.rechecked...)
 	return s
 }
 

@@ -80,6 +80,9 @@ const (
 	AnswerByPlace       Code = "answer-by-place"
 	AnswerRewritten     Code = "answer-rewritten"
 	AnswerBlocked       Code = "answer-blocked"
+	AnswerLocal         Code = "answer-local"
+	HintsOld            Code = "hints-old"
+	ServersStale        Code = "servers-stale"
 	AnswerDiffers       Code = "answer-differs"
 	Unanswered          Code = "unanswered"
 	Failed              Code = "failed"
@@ -125,6 +128,7 @@ var Catalogue = []Entry{
 	{StubInPath, "this machine", "The resolver is this machine itself, a stub that forwards queries to another one.", "Ask the resolver behind it as well, to see which of the two gives the answer."},
 	{SourceDiffers, "this machine", "This machine's own look-up gives a different answer from its resolvers: another source of names comes first.", "Run unquil local to see where this machine looks names up, and in which order."},
 	{NoWayOut, "this machine", "Nothing replies, neither a resolver nor a root server: this machine's traffic does not seem to get out.", "Check this machine's cable, wireless link and gateway first, then the firewall on the way out."},
+	{HintsOld, "this machine", "The root hints name a server, or an address of one, that the root itself does not list.", "Bring the root hints up to date (--roots): the resolvers here may use the same old list."},
 	{EDNSLost, "this machine", "No query with EDNS sent from here gets a reply from any server on the way down from the root.", "Ask whoever runs the firewall in between to let DNS messages with EDNS (RFC 6891) through."},
 	{Intercepted, "this machine", "Something on the path answers in place of the servers that are queried.", "Ask your network team whether port 53 is redirected on purpose. Until you know, whatever a server seems to say may come from that device."},
 	{NoReply, "a server", "The server did not reply, however often it was queried.", "Ask whoever runs the server whether it is up, and whether a firewall drops port 53."},
@@ -178,7 +182,9 @@ var Catalogue = []Entry{
 	{AnswerDiffers, "a cache", "The resolvers give different answers, and nothing seen explains why.", "Compare again with --zone-servers to see which of them agrees with the zone."},
 	{AnswerByPlace, "a cache", "The zone's own servers answer by client location, or rotate their answers, on purpose.", "Nothing to do. Compare with a client in the same place."},
 	{AnswerRewritten, "a cache", "The resolver makes up an answer for a name that does not exist.", "Use another resolver, or have whoever runs this one turn that off."},
-	{AnswerBlocked, "a cache", "The resolver withholds the answer because the name is on its block list.", "Ask whoever runs the resolver whether the name is on its list on purpose."},
+	{AnswerBlocked, "a cache", "The resolver withholds the answer: the name is on its block list, or it takes such addresses out.", "Ask whoever runs the resolver whether the name is on its list on purpose."},
+	{AnswerLocal, "a cache", "The resolver answers from data of its own, and not from the zone: it overrides the name, or has a copy of the zone.", "Ask whoever runs the resolver to remove its own data for the name, or to bring it up to date."},
+	{ServersStale, "a cache", "The resolver still asks servers that served the zone before: it has them cached.", "Ask whoever runs the resolver to clear the zone's NS records from its cache; clearing the name alone does not help."},
 	{ValidationFails, "a cache", "The resolver rejects the answer as forged (DNSSEC): with checking disabled it returns one.", "Ask the zone's operator to check the zone's signatures and the DS record at the parent. If other validating resolvers answer, ask whoever runs this one to check its trust anchors and its clock."},
 	{ReverseMissing, "addresses and names", "The address has no reverse name.", "Ask whoever holds the address range to add a PTR record, if a mail host or a log needs one."},
 	{ReverseMismatch, "addresses and names", "The reverse name of the address does not resolve back to the address.", "Ask whoever holds the address range to correct the PTR record, or the zone's operator to correct the address."},

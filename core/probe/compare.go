@@ -108,7 +108,8 @@ const (
 // servers on behalf of the resolvers' networks and several times over; or, where
 // there is no such name, the resolvers for names that nobody has.
 func (p Prober) explain(ctx context.Context, q wire.Question, open []comparison.Member, noName bool, walk *delegation.Walk) comparison.Evidence {
-	evidence := comparison.Evidence{ByPlace: map[*exchange.Exchange][]*exchange.Exchange{}, MadeUp: map[*exchange.Exchange][]*exchange.Exchange{}}
+	evidence := comparison.Evidence{ByPlace: map[*exchange.Exchange][]*exchange.Exchange{}, MadeUp: map[*exchange.Exchange][]*exchange.Exchange{}, Zone: map[*exchange.Exchange]comparison.ZoneThere{}}
+	evidence.Origin, evidence.Hosts = walk.Last().Zone, walk.Hosts()
 	var requests []exchange.Request
 	var uses []func(*exchange.Exchange)
 	ask := func(r exchange.Request, use func(*exchange.Exchange)) {
@@ -119,9 +120,23 @@ func (p Prober) explain(ctx context.Context, q wire.Question, open []comparison.
 	options.Iterative = true
 	for _, m := range open {
 		e := m.Exchange
+		for _, t := range []wire.Type{wire.SOA, wire.NS} {
+			ask(exchange.Request{Server: e.Server, Question: wire.Question{Name: evidence.Origin, Type: t, Class: q.Class}, Shared: true}, func(answer *exchange.Exchange) {
+				there := evidence.Zone[e]
+				if t == wire.SOA {
+					there.SOA = answer
+				} else {
+					there.NS = answer
+				}
+				evidence.Zone[e] = there
+			})
+		}
+		if e.Outcome == exchange.ServerFailure {
+			continue
+		}
 		if noName {
 			for range madeUpNames {
-				ask(exchange.Request{Server: e.Server, Question: wire.Question{Name: madeUp(q.Name), Type: q.Type, Class: q.Class}},
+				ask(exchange.Request{Server: e.Server, Question: wire.Question{Name: madeUp(q.Name.Parent()), Type: q.Type, Class: q.Class}},
 					func(answer *exchange.Exchange) { evidence.MadeUp[e] = append(evidence.MadeUp[e], answer) })
 			}
 			continue
@@ -131,7 +146,8 @@ func (p Prober) explain(ctx context.Context, q wire.Question, open []comparison.
 		ask(exchange.Request{Server: spokesman.Exchange.Server, Question: spokesman.Exchange.Question, Options: &there},
 			func(answer *exchange.Exchange) { evidence.ByPlace[e] = append(evidence.ByPlace[e], answer) })
 	}
-	if !noName {
+	answered := slices.ContainsFunc(open, func(m comparison.Member) bool { return m.Exchange.Outcome == exchange.Answered })
+	if answered && !noName {
 		for range askedAgain {
 			ask(exchange.Request{Server: spokesman.Exchange.Server, Question: spokesman.Exchange.Question, Options: &options},
 				func(answer *exchange.Exchange) { evidence.Again = append(evidence.Again, answer) })
@@ -143,11 +159,16 @@ func (p Prober) explain(ctx context.Context, q wire.Question, open []comparison.
 	return evidence
 }
 
-// madeUp is a name beside the one asked that nobody can have made.
-func madeUp(name wire.Name) wire.Name {
-	made, err := name.Parent().Child(exchange.Chance + strings.ToLower(rand.Text()[:12]))
+// AskMadeUp asks a resolver for a name of a zone that nobody can have made.
+func (p Prober) AskMadeUp(ctx context.Context, resolver exchange.Server, zone wire.Name, t wire.Type) *exchange.Exchange {
+	return p.Session.Ask(ctx, exchange.Request{Server: resolver, Question: wire.Question{Name: madeUp(zone), Type: t, Class: wire.IN}})
+}
+
+// madeUp is a name below another that nobody can have made.
+func madeUp(parent wire.Name) wire.Name {
+	made, err := parent.Child(exchange.Chance + strings.ToLower(rand.Text()[:12]))
 	if err != nil {
-		return name // no room for a longer name: the same then proves nothing
+		return parent // no room for a longer name: the same then proves nothing
 	}
 	return made
 }
