@@ -39,7 +39,7 @@ var mayImport = map[string][]string{
 	"core/zonecare":     {"core/wording", "core/wire", "core/exchange", "core/finding", "core/tsig", "core/transfer"},
 	"core/redact":       {"core/wire", "core/idn", "core/escape", "core/exchange"},
 	"core/mail":         {"core/wire"},
-	"core/probe":        {"core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation"},
+	"core/probe":        {"core/wording", "core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation"},
 	"core/diagnosis":    {"core/probe", "core/wording", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation", "core/sequence", "core/evidence"},
 	"lab":               {"core/wire", "core/zonefile", "core/exchange", "core/capture", "core/tsig"},
 	"lab/recording":     {"core/wire", "core/capture", "lab"},

@@ -52,7 +52,7 @@ func (r *round) machine(ctx context.Context) {
 		r.Name = candidates[0].Name // one label alone is meant with a suffix
 	}
 	if hidden := r.hidden(ctx, n); hidden != nil {
-		n.Asked = append(n.Asked, hidden...)
+		n.Steps = append(n.Steps, probe.Step{Candidate: *n.Chosen, Exchanges: hidden})
 	}
 	for _, f := range n.Found() {
 		if _, failed := failureCodes[f.Code]; !failed { // which is told where the resolver is judged

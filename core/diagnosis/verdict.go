@@ -163,7 +163,11 @@ func (v *Verdict) said() string {
 	if len(v.Cause) > 1 && v.Severity == finding.Fault {
 		text = togetherText(v.Cause)
 	}
-	return strings.TrimSuffix(text, ".") + v.onlyType() + "."
+	text = strings.TrimSuffix(text, ".") + v.onlyType()
+	if v.Sure == finding.Possible {
+		text += "; several causes fit that equally"
+	}
+	return text + "."
 }
 
 // zoneOf is the zone that the question of a finding was answered from; "" when that

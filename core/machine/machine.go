@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"unquil/core/wire"
 )
@@ -148,6 +149,31 @@ func (s *Setup) resolver(words []string) {
 			}
 		}
 	}
+}
+
+// How long the systems wait for a resolver and how often they ask it, where the options do not
+// say, and the most that they take (resolv.conf: timeout and attempts).
+const (
+	usualWait, mostWait   = 5 * time.Second, 30 * time.Second
+	usualTries, mostTries = 2, 5
+)
+
+// Patience is how long the machine waits for one resolver before it asks the next, and how
+// often it goes through all of them.
+func (s *Setup) Patience() (wait time.Duration, tries int) {
+	wait, tries = usualWait, usualTries
+	for _, option := range s.Options {
+		name, value, _ := strings.Cut(option, ":")
+		n, err := strconv.Atoi(value)
+		switch {
+		case err != nil || n < 1:
+		case name == "timeout":
+			wait = min(time.Duration(n)*time.Second, mostWait)
+		case name == "attempts":
+			tries = min(n, mostTries)
+		}
+	}
+	return wait, tries
 }
 
 // Candidate is a name that the machine would ask for, and the suffix that was

@@ -92,7 +92,9 @@ func TestLookAround(t *testing.T) {
 		asks      int // questions for the name
 	}{
 		{"nothing but the resolvers", setup, nil, []exchange.Server{office}, "", nil, 0},
-		{"one that refuses", setup, nil, []exchange.Server{office, closed}, "", []string{"fault refused"}, 0},
+		{"one that refuses", setup, nil, []exchange.Server{office, closed}, "", []string{"concern refused"}, 0},
+		{"one alone, that refuses", setup, nil, []exchange.Server{closed}, "", []string{"fault refused"}, 0},
+		{"the second where the first refuses", setup, nil, []exchange.Server{closed, office}, "web.hollowtarn.example.", []string{"concern refused"}, 4},
 		{"none", machine.Setup{}, machine.ErrNoResolver, nil, "", []string{"fault no-resolver"}, 0},
 		{"the hosts file gives another address", setup, nil, []exchange.Server{office}, "shop", []string{"fault hosts-override", "note suffix-appended"}, 2},
 		{"a suffix that leads nowhere first", other, nil, []exchange.Server{office}, "web", []string{"note suffix-appended", "note suffix-detour"}, 4},
@@ -103,7 +105,7 @@ func TestLookAround(t *testing.T) {
 			assert.Equal(t, tt.found, labtest.Codes(local.Findings))
 			assert.Len(t, local.Tried, len(tt.resolvers))
 			if tt.typed != "" {
-				assert.Len(t, local.Name.Asked, tt.asks)
+				assert.Len(t, local.Name.Asked(), tt.asks)
 				assert.NotNil(t, local.Name.Chosen)
 				assert.Len(t, local.Name.System, 1)
 			}

@@ -6,11 +6,13 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Local is what this machine is set up to do with names, and how its resolvers
@@ -28,11 +30,25 @@ type LocalName struct {
 	Typed      string
 	Candidates []machine.Candidate
 	Hosts      []machine.HostsLine
-	Asked      []*exchange.Exchange // of the first resolver, candidate by candidate, until one is there
-	Chosen     *machine.Candidate   // the candidate that is there; nil when none is
-	Resolver   []netip.Addr         // what the first resolver has for it
-	System     []netip.Addr         // what the operating system's own look-up gives
+	Steps      []Step             // one resolver asked for one candidate, until one is there
+	Chosen     *machine.Candidate // the candidate that is there; nil when none is
+	Resolver   []netip.Addr       // what the resolver that answered has for it
+	System     []netip.Addr       // what the operating system's own look-up gives
 	SystemErr  error
+}
+
+// Step is one resolver asked for one candidate.
+type Step struct {
+	Candidate machine.Candidate
+	Exchanges []*exchange.Exchange // by type
+}
+
+// Asked is all that was asked.
+func (n *LocalName) Asked() (all []*exchange.Exchange) {
+	for _, s := range n.Steps {
+		all = append(all, s.Exchanges...)
+	}
+	return all
 }
 
 // SystemLookup is the operating system's own way to look a name up.
@@ -44,6 +60,10 @@ type Surroundings struct {
 	SetupErr  error // of reading it
 	Resolvers []exchange.Server
 	System    SystemLookup // the machine's own; nil where it cannot be tried
+	// Wait is how long it waits for one resolver before it asks the next, and Tries how often it
+	// goes through all of them; 0 means as the session has it, and once.
+	Wait  time.Duration
+	Tries int
 }
 
 // LookAround reads nothing itself: it tries the resolvers of a set-up, and with a
@@ -65,8 +85,31 @@ func (p Prober) LookAround(ctx context.Context, around Surroundings, typed strin
 		l.Name = p.AsTyped(ctx, around, typed, absolute)
 		l.Findings = append(l.Findings, l.Name.Found()...)
 	}
+	l.soften(around)
+	l.Findings = finding.Merge(l.Findings)
 	finding.Sort(l.Findings)
 	return l
+}
+
+// soften makes concerns of resolvers that fail where another answers: programs go on to the
+// next, after they have waited.
+func (l *Local) soften(around Surroundings) {
+	if !slices.ContainsFunc(l.Tried, func(e *exchange.Exchange) bool { return e.Outcome.Good() }) {
+		return
+	}
+	for i := range l.Findings {
+		f := &l.Findings[i]
+		at := slices.IndexFunc(l.Tried, func(e *exchange.Exchange) bool { return e.Server.Name() == f.About.Server && !e.Outcome.Good() })
+		if at < 0 || f.Severity != finding.Fault {
+			continue
+		}
+		f.Severity = finding.Concern
+		lost := "before they ask the next"
+		if l.Tried[at].Outcome == exchange.NoReply && around.Wait > 0 {
+			lost = fmt.Sprintf("(%s for each query) before they ask the next", wording.Span(around.Wait))
+		}
+		f.Text = strings.TrimSuffix(f.Text, ".") + "; programs lose time on it " + lost + "."
+	}
 }
 
 // Stubs tells resolvers that are this machine itself.
@@ -90,11 +133,11 @@ func Stubs(setup machine.Setup, tried []*exchange.Exchange) []finding.Finding {
 	return found
 }
 
-// AsTyped looks a name up as the machine would, by its first resolver.
+// AsTyped looks a name up as the machine would, by its resolvers in their order.
 func (p Prober) AsTyped(ctx context.Context, around Surroundings, typed string, absolute wire.Name) *LocalName {
 	n := &LocalName{Typed: typed, Candidates: around.Setup.Candidates(typed, absolute), Hosts: around.Setup.InHosts(typed)}
-	n.Chosen, n.Asked = p.Search(ctx, around.Resolvers[0], n.Candidates, []wire.Type{wire.A, wire.AAAA}, wire.IN)
-	for _, e := range n.Asked {
+	n.Chosen, n.Steps = p.Search(ctx, around, n.Candidates, []wire.Type{wire.A, wire.AAAA}, wire.IN)
+	for _, e := range n.Asked() {
 		for _, r := range e.Answer().Records {
 			if a, ok := r.Address(); ok {
 				n.Resolver = append(n.Resolver, a)
@@ -107,21 +150,42 @@ func (p Prober) AsTyped(ctx context.Context, around Surroundings, typed string, 
 	return n
 }
 
-// Search asks a resolver for one candidate after the other, all types at once, until one
-// has an answer. It returns that candidate, nil where there is none, and all that was asked.
-func (p Prober) Search(ctx context.Context, resolver exchange.Server, candidates []machine.Candidate, types []wire.Type, class wire.Class) (chosen *machine.Candidate, asked []*exchange.Exchange) {
+// Search asks for one candidate after the other, all types at once, until one has an answer:
+// the first resolver, and the next where that one fails. It returns that candidate, nil where
+// there is none, and what was asked. Where nobody replies it ends.
+func (p Prober) Search(ctx context.Context, around Surroundings, candidates []machine.Candidate, types []wire.Type, class wire.Class) (chosen *machine.Candidate, steps []Step) {
+	options := p.Session.Client.Options
+	if around.Wait > 0 {
+		options.Wait, options.Attempts = around.Wait, 1
+	}
 	for i := range candidates {
-		var requests []exchange.Request
-		for _, t := range types {
-			requests = append(requests, exchange.Request{Server: resolver, Question: wire.Question{Name: candidates[i].Name, Type: t, Class: class}})
+		silent := true
+	candidate:
+		for range max(around.Tries, 1) {
+			for _, resolver := range around.Resolvers {
+				var requests []exchange.Request
+				for _, t := range types {
+					requests = append(requests, exchange.Request{Server: resolver, Question: wire.Question{Name: candidates[i].Name, Type: t, Class: class}, Options: &options})
+				}
+				answers := p.Session.AskAll(ctx, requests)
+				steps = append(steps, Step{candidates[i], answers})
+				silent = silent && !slices.ContainsFunc(answers, func(e *exchange.Exchange) bool { return e.Reply != nil })
+				if slices.ContainsFunc(answers, func(e *exchange.Exchange) bool { return e.Outcome == exchange.Answered }) {
+					return &candidates[i], steps
+				}
+				if ctx.Err() != nil {
+					return nil, steps
+				}
+				if !slices.ContainsFunc(answers, func(e *exchange.Exchange) bool { return !e.Outcome.Good() }) {
+					break candidate // it is not there
+				}
+			}
 		}
-		answers := p.Session.AskAll(ctx, requests)
-		asked = append(asked, answers...)
-		if slices.ContainsFunc(answers, func(e *exchange.Exchange) bool { return e.Outcome == exchange.Answered }) {
-			return &candidates[i], asked
+		if silent {
+			break
 		}
 	}
-	return nil, asked
+	return nil, steps
 }
 
 // Appended says that a name was asked with a suffix of the search list behind it.
@@ -134,7 +198,7 @@ func Appended(typed string, c machine.Candidate, evidence ...int) finding.Findin
 func (n *LocalName) Found() []finding.Finding {
 	var found []finding.Finding
 	var evidence []int
-	for _, e := range n.Asked {
+	for _, e := range n.Asked() {
 		evidence = append(evidence, e.Number)
 	}
 	about := finding.About{Name: n.Candidates[0].Name.String()}
@@ -147,12 +211,19 @@ func (n *LocalName) Found() []finding.Finding {
 	if n.Chosen != nil && n.Chosen.Suffix != "" {
 		found = append(found, Appended(n.Typed, *n.Chosen, evidence...))
 	}
-	// The last pair is the one that was meant, whether it was found or not.
-	if wasted := len(n.Asked) - 2; wasted > 0 {
-		found = append(found, finding.New(finding.SuffixDetour, finding.Note, about,
-			fmt.Sprintf("%d of %d queries for %s were wasted on the search list.", wasted, len(n.Asked), n.Typed), evidence...))
+	// The last candidate is the one that was meant, whether it was found or not.
+	all, wasted := 0, 0
+	for _, step := range n.Steps {
+		all += len(step.Exchanges)
+		if step.Candidate != n.Steps[len(n.Steps)-1].Candidate {
+			wasted += len(step.Exchanges)
+		}
 	}
-	return append(found, Answers(n.Asked)...)
+	if wasted > 0 {
+		found = append(found, finding.New(finding.SuffixDetour, finding.Note, about,
+			fmt.Sprintf("%d of %d queries for %s were wasted on the search list.", wasted, all, n.Typed), evidence...))
+	}
+	return append(found, Answers(n.Asked())...)
 }
 
 // override compares the hosts file with the resolver.

@@ -266,9 +266,9 @@ func (q *ask) extended(ctx context.Context, typed string, name wire.Name) wire.N
 	if q.asIs || candidates[0].Suffix == "" {
 		return name
 	}
-	chosen, asked := probe.Prober{Session: q.session}.Search(ctx, q.servers[0], candidates, q.wanted, q.class)
+	chosen, asked := probe.Prober{Session: q.session}.Search(ctx, probe.Surroundings{Resolvers: q.servers[:1]}, candidates, q.wanted, q.class)
 	var evidence []int
-	for _, e := range asked {
+	for _, e := range (&probe.LocalName{Steps: asked}).Asked() {
 		evidence = append(evidence, e.Number)
 		if err := q.evidence.add(e); err != nil {
 			q.mu.Lock()

@@ -57,7 +57,15 @@ func newLocal(a *app) *cobra.Command {
 				system = systemLookup
 			}
 			stop := a.progress()
-			local := prober.LookAround(cmd.Context(), probe.Surroundings{Setup: setup, SetupErr: setupErr, Resolvers: servers, System: system}, typed, absolute)
+			around := probe.Surroundings{Setup: setup, SetupErr: setupErr, Resolvers: servers, System: system}
+			around.Wait, around.Tries = setup.Patience()
+			if a.wait > 0 {
+				around.Wait = a.wait
+			}
+			if a.attempts > 0 {
+				around.Tries = a.attempts
+			}
+			local := prober.LookAround(cmd.Context(), around, typed, absolute)
 			stop()
 			if a.json {
 				d := a.document("local", local.Findings)

@@ -3,9 +3,11 @@ package text
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"unquil/core/exchange"
+	"unquil/core/machine"
 	"unquil/core/probe"
 	"unquil/core/wording"
 )
@@ -67,6 +69,9 @@ func resolverWords(e *exchange.Exchange) string {
 // localName draws what the machine does with one name as typed.
 func (v *View) localName(n *probe.LocalName) {
 	result := "is not found by the resolver"
+	if asked := n.Asked(); len(asked) > 0 && !slices.ContainsFunc(asked, func(e *exchange.Exchange) bool { return e.Outcome.Good() }) {
+		result = "could not be looked up: no resolver answered"
+	}
 	if n.Chosen != nil {
 		result = fmt.Sprintf("is looked up as %s and is %s", n.Chosen.Name.Spoken(), joinAddresses(n.Resolver))
 	}
@@ -90,19 +95,27 @@ func (v *View) localName(n *probe.LocalName) {
 	for _, h := range n.Hosts {
 		say(fmt.Sprintf("the hosts file, line %d, gives %s: a program stops here", h.Number, h.Address))
 	}
-	for i := 0; i+1 < len(n.Asked); i += 2 {
+	tried := map[machine.Candidate]bool{}
+	several := slices.ContainsFunc(n.Steps, func(s probe.Step) bool { return s.Exchanges[0].Server != n.Steps[0].Exchanges[0].Server })
+	for _, s := range n.Steps {
 		what := "as typed"
-		if suffix := n.Candidates[i/2].Suffix; suffix != "" {
-			what = "with " + suffix + " from the search list"
+		if s.Candidate.Suffix != "" {
+			what = "with " + s.Candidate.Suffix + " from the search list"
 		}
-		say(fmt.Sprintf("%s, %s: %s", n.Asked[i].Question.Name.Spoken(), what, pairWords(n.Asked[i], n.Asked[i+1])))
+		if several {
+			what += ", asked of " + s.Exchanges[0].Server.Name()
+		}
+		tried[s.Candidate] = true
+		say(fmt.Sprintf("%s, %s: %s", s.Candidate.Name.Spoken(), what, addressesWords(s.Exchanges)))
 	}
-	if rest := n.Candidates[len(n.Asked)/2:]; len(rest) > 0 {
-		var names []string
-		for _, c := range rest {
-			names = append(names, c.Name.Spoken())
+	var rest []string
+	for _, c := range n.Candidates {
+		if !tried[c] {
+			rest = append(rest, c.Name.Spoken())
 		}
-		say("not tried any more: " + strings.Join(names, ", "))
+	}
+	if len(rest) > 0 {
+		say("not tried any more: " + strings.Join(rest, ", "))
 	}
 	switch {
 	case n.SystemErr != nil:
@@ -112,13 +125,16 @@ func (v *View) localName(n *probe.LocalName) {
 	}
 }
 
-// pairWords is what came of asking for A and AAAA.
-func pairWords(a, aaaa *exchange.Exchange) string {
-	values := append(exchange.Values(a.Answer().Records), exchange.Values(aaaa.Answer().Records)...)
+// addressesWords is what came of asking for addresses.
+func addressesWords(all []*exchange.Exchange) string {
+	var values []string
+	for _, e := range all {
+		values = append(values, exchange.Values(e.Answer().Records)...)
+	}
 	if len(values) > 0 {
 		return strings.Join(values, ", ")
 	}
-	return a.Outcome.Words()
+	return all[0].Outcome.Words()
 }
 
 func joinAddresses(all []netip.Addr) string {
