@@ -329,8 +329,17 @@ var differences = map[finding.Code]string{
 // groupWords names who is in a group that differs, and how it differs.
 func (r *Result) groupWords(g *Group) string {
 	var parts []string
+	addresses := map[string]int{} // by server: how many of them say this
 	for _, m := range g.Members {
-		parts = append(parts, m.Exchange.Server.Name())
+		name := m.Exchange.Server.Name()
+		if addresses[name]++; addresses[name] == 1 {
+			parts = append(parts, name)
+		}
+	}
+	for i, name := range parts {
+		if n := addresses[name]; n > 1 {
+			parts[i] = fmt.Sprintf("%s (%d addresses)", name, n)
+		}
 	}
 	who, verb := strings.Join(parts, " and "), "differ"
 	if len(parts) == 1 {

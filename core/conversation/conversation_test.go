@@ -127,6 +127,7 @@ func TestRead(t *testing.T) {
 		{"the reply may write the name in another case", []packet{ask, with(answer, name("WWW.example"))}, []exchange.Outcome{answered}, nil, 0},
 		{"no answer", []packet{ask}, []exchange.Outcome{exchange.NoReply}, []string{"fault unanswered"}, 0},
 		{"sent again, and answered", []packet{ask, with(ask, at(second)), with(answer, at(1100*ms))}, []exchange.Outcome{answered}, []string{"note packet-lost"}, 0},
+		{"answered, and sent again all the same", []packet{ask, answer, with(ask, at(second)), with(answer, at(1020*ms))}, []exchange.Outcome{answered}, []string{"note packet-lost"}, 0},
 		{"sent again, and then both replies", []packet{ask, with(ask, at(second)), with(answer, at(1001*ms)), with(answer, at(1020*ms))}, []exchange.Outcome{answered}, []string{"concern late-reply", "note repeated-query"}, 0},
 		{"asked again with another ID", []packet{ask, with(ask, at(second), id(2)), with(answer, at(second+20*ms), id(2))}, []exchange.Outcome{exchange.NoReply, answered}, []string{"fault unanswered", "note repeated-query"}, 0},
 		{"asked elsewhere", []packet{ask, with(ask, at(5*second), id(2), by(office)), with(answer, at(5*second+20*ms), id(2), by(office))}, []exchange.Outcome{exchange.NoReply, answered}, []string{"fault unanswered"}, 0},

@@ -279,6 +279,9 @@ var sentences = map[finding.Code]func(g *group) string{
 		return fmt.Sprintf("%s queried %s again %s, after %s: %s.", g.who(), g.server, wording.Times(g.count), g.upTo(), g.about())
 	},
 	finding.PacketLost: func(g *group) string {
+		if g.detail == replyLost {
+			return fmt.Sprintf("%s queried %s again %s, after %s, though the capture has a reply: the reply was lost on its way from the place of the capture to %[1]s: %[5]s.", g.who(), g.server, wording.Times(g.count), g.upTo(), g.about())
+		}
 		return fmt.Sprintf("%s had to query %s again %s, after %s, and was answered then: the first query or its reply was lost: %s.", g.who(), g.server, wording.Times(g.count), g.upTo(), g.about())
 	},
 	finding.LateReply: func(g *group) string {

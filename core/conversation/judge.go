@@ -123,8 +123,12 @@ func (o *Overview) judgeRepeats(p *Transaction, server *Stat) {
 	before := p.Related().Before
 	if p.Asked() > 1 {
 		after := time.Duration(p.rel.again[0].At - p.First.At)
-		if p.answered() && p.Received > p.rel.again[0].At && !late(p, server) {
-			g := o.find(p.both().as(finding.PacketLost), finding.Note, p)
+		if p.answered() && !late(p, server) {
+			k := p.both().as(finding.PacketLost)
+			if p.Received < p.rel.again[0].At {
+				k.detail = replyLost // the server answered, and its client does not know
+			}
+			g := o.find(k, finding.Note, p)
 			g.most = max(g.most, after)
 			return
 		}
@@ -133,6 +137,10 @@ func (o *Overview) judgeRepeats(p *Transaction, server *Stat) {
 		o.repeated(p, time.Duration(p.First.At-before.Sent))
 	}
 }
+
+// replyLost marks packets that were lost behind the place where the capture was taken, on the
+// way back.
+const replyLost = "reply"
 
 // judgeTimes tells of a reply that came late or took long, and of one that another contradicts.
 func (o *Overview) judgeTimes(p *Transaction, server *Stat) {

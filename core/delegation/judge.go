@@ -1,6 +1,7 @@
 package delegation
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -503,7 +504,7 @@ func (w *Walk) saidBy() string {
 	}
 	var others []string
 	for _, f := range last.differences() {
-		if server := strings.TrimSuffix(f.About.Server, "."); (f.Code == finding.AnswersDiffer || f.Code == finding.NoDelegation) && f.Severity == finding.Fault && !slices.Contains(others, server) {
+		if server := cmp.Or(strings.TrimSuffix(f.About.Server, "."), "one of them"); (f.Code == finding.AnswersDiffer || f.Code == finding.NoDelegation) && f.Severity == finding.Fault && !slices.Contains(others, server) {
 			others = append(others, server)
 		}
 	}

@@ -191,7 +191,7 @@ func walkState(w *delegation.Walk) (State, string) {
 	case delegation.EndNoWayOut, delegation.EndCutShort, delegation.EndBudget:
 		return Unknown, w.Summary()
 	}
-	if finding.Worst(w.Findings) == finding.Fault {
+	if worst := finding.Worst(w.Findings); worst == finding.Fault || worst == finding.Concern {
 		return Wrong, w.Summary()
 	}
 	return Fine, w.Summary()

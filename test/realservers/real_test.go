@@ -250,6 +250,25 @@ func TestWhy(t *testing.T) {
 		where, at, cause, code = verdict("www.hollowtarn.example", "-t", "A", "--from", nobodyAt)
 		assert.Equal(t, "the path to the resolver "+nobodyAt+" unreachable 3", fmt.Sprint(where, " ", at, " ", cause, " ", code))
 	}
+	// A view that is meant is nobody's fault: the resolvers' network gets an address of its own.
+	if viewsModule() != "" {
+		for _, from := range []string{unboundAt, kresdAt} {
+			assert.Equal(t, "203.0.113.9\n", run(t, "ask", "www.views.example", "-t", "A", "--from", from, "--bare").stdout)
+			_, _, cause, code := verdict("www.views.example", "-t", "A", "--from", from)
+			assert.Zero(t, code)
+			assert.Contains(t, []string{"", "one-network"}, cause)
+		}
+		assert.Equal(t, "203.0.113.121\n", run(t, "ask", "www.views.example", "-t", "A", "--from", secondaryAt, "--bare").stdout)
+	}
+	// Both have an address of their own for one name; one of them takes private addresses out.
+	for _, from := range []string{unboundAt, kresdAt} {
+		where, at, cause, code := verdict("host18.crowd.example", "-t", "A", "--from", from)
+		assert.Equal(t, "the resolver "+from+" answer-local 3", fmt.Sprint(where, " ", at, " ", cause, " ", code))
+	}
+	where, at, cause, code := verdict("inner.parted.example", "-t", "A", "--from", unboundAt)
+	assert.Equal(t, "the resolver "+unboundAt+" answer-blocked 3", fmt.Sprint(where, " ", at, " ", cause, " ", code))
+	_, _, _, code = verdict("inner.parted.example", "-t", "A", "--from", kresdAt)
+	assert.Zero(t, code)
 	// Both resolvers take the old address in before the host moves.
 	for _, from := range []string{unboundAt, kresdAt} {
 		assert.Equal(t, "203.0.113.80\n", run(t, "ask", "www.moves.example", "-t", "A", "--from", from, "--bare").stdout)

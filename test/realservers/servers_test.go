@@ -255,11 +255,12 @@ func knotConfig(name, at, zone, file string) string {
 
 func secondaryConfig() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "server:\n    rundir: %[1]s/secondary\n    listen: %[2]s@53\ndatabase:\n    storage: %[1]s/secondary\nlog:\n  - target: stderr\n    any: info\n", folder, secondaryAt)
-	fmt.Fprintf(&b, "key:\n  - id: summit.\n    algorithm: hmac-sha256\n    secret: %s\nremote:\n  - id: primary\n    address: %s@53\n    key: summit.\nacl:\n  - id: everybody\n    address: 127.0.0.0/8\n    action: transfer\nzone:\n", keySecret, primaryAt)
+	fmt.Fprintf(&b, "server:\n    rundir: %[1]s/secondary\n    listen: %[2]s@53\n    edns-client-subnet: on\ndatabase:\n    storage: %[1]s/secondary\nlog:\n  - target: stderr\n    any: info\n", folder, secondaryAt)
+	fmt.Fprintf(&b, "key:\n  - id: summit.\n    algorithm: hmac-sha256\n    secret: %[1]s\nremote:\n  - id: primary\n    address: %[2]s@53\n    key: summit.\nacl:\n  - id: everybody\n    address: 127.0.0.0/8\n    action: transfer\n%[3]szone:\n", keySecret, primaryAt, viewsModule())
 	for _, zone := range served {
 		fmt.Fprintf(&b, "  - domain: \"%s\"\n    master: primary\n    acl: everybody\n    storage: %s/secondary\n    semantic-checks: off\n", zone, folder)
 	}
+	b.WriteString(viewsZone())
 	fmt.Fprintf(&b, "  - domain: \"%[2]s\"\n    file: %[1]s/secondary-%[2]szone\n", folder, twofold)
 	os.MkdirAll(filepath.Join(folder, "secondary"), 0o755)
 	return write("secondary.conf", b.String())
@@ -287,6 +288,7 @@ func unboundConfig() string {
 	return write("unbound.conf", fmt.Sprintf(`server:
   interface: %[2]s
   interface: %[2]s@853
+  outgoing-interface: %[2]s
   tls-service-key: "%[1]s/tls.key"
   tls-service-pem: "%[1]s/tls.pem"
   access-control: 127.0.0.0/8 allow
@@ -302,6 +304,9 @@ func unboundConfig() string {
   root-hints: "%[1]s/hints"
   module-config: "iterator"
   local-zone: "113.0.203.in-addr.arpa." nodefault
+  local-zone: "host18.crowd.example." redirect
+  local-data: "host18.crowd.example. 300 IN A 203.0.113.9"
+  private-address: 10.0.0.0/8
 remote-control:
   control-enable: no
 `, folder, unboundAt))
@@ -310,10 +315,12 @@ remote-control:
 func kresdConfig() string {
 	return write("kresd.conf", fmt.Sprintf(`net.ipv6 = false
 net.listen('%[2]s', 53, { kind = 'dns' })
+net.outgoing_v4('%[2]s')
 net.listen('%[2]s', 853, { kind = 'tls' })
 net.tls("%[1]s/tls.pem", "%[1]s/tls.key")
 modules.load('hints')
 hints.root_file('%[1]s/hints')
+hints['host18.crowd.example'] = '203.0.113.9'
 trust_anchors.remove('.')
 option('ALLOW_LOCAL', true) -- the whole tree stands on loopback addresses
 cache.size = 10 * MB

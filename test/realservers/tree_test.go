@@ -27,6 +27,29 @@ var served = []string{"hollowtarn.example.", "types.example.", "crowd.example.",
 // two addresses of www.
 const twofold = "twofold.example."
 
+// views is the zone of which clients in one network get something else, from two servers of a
+// kind that does that: the secondary and the twin.
+const views = "views.example."
+
+// viewsModule is what makes servers of that kind answer by network; "" where it is not installed.
+func viewsModule() string {
+	found, _ := filepath.Glob("/usr/lib/*/knot/modules-*/geoip.so")
+	if len(found) == 0 {
+		return ""
+	}
+	write("views.geo", "www.views.example:\n  - net: 127.77.0.0/24\n    A: 203.0.113.9\n")
+	write("zones/"+views+"zone", "$TTL 3600\n@ SOA dns2.hollowtarn.example. keeper.hollowtarn.example. 1 7200 900 1209600 60\n@ NS dns2.hollowtarn.example.\n@ NS twin\ntwin A "+twinAt+"\nwww A 203.0.113.121\n")
+	return fmt.Sprintf("mod-geoip:\n  - id: views\n    config-file: %s/views.geo\n    ttl: 60\n    mode: subnet\n", folder)
+}
+
+// viewsZone is that zone in the configuration of a server; "" where it cannot be.
+func viewsZone() string {
+	if viewsModule() == "" {
+		return ""
+	}
+	return fmt.Sprintf("  - domain: \"%s\"\n    file: %s/zones/%[1]szone\n    module: mod-geoip/views\n", views, folder)
+}
+
 // crowdRecords is how many records the large zone has, beside SOA and NS.
 const crowdRecords = 5000
 
@@ -53,12 +76,13 @@ func tree() {
 		}
 	}
 	fmt.Fprintf(&registry, "dns1.hollowtarn A %s\ndns2.hollowtarn A %s\nstopped NS ns.stopped\nns.stopped A %s\n", primaryAt, secondaryAt, nobodyAt)
+	fmt.Fprintf(&registry, "views NS dns2.hollowtarn\nviews NS twin.views\ntwin.views A %s\n", twinAt)
 	write("zones/example.zone", registry.String())
 	write("zones/example.zone-behind", strings.Replace(registry.String(), "parted NS dns2.hollowtarn.example.\n", "", 1))
 
 	write("zones/hollowtarn.example.zone", head(4)+"dns1 A "+primaryAt+"\ndns2 A "+secondaryAt+"\nwww CNAME web\nweb A 203.0.113.120\nweb AAAA 2001:db8:113::120\n@ MX 10 mx1\nmx1 A 203.0.113.25\nbelow NS dns1\nbelow NS dns2\n*.guest A 203.0.113.66\na.b.hollow A 203.0.113.7\n"+large())
 	write("zones/below.hollowtarn.example.zone", head(1)+"www A 203.0.113.8\n")
-	write("zones/parted.example.zone", head(1)+"www A 203.0.113.9\n")
+	write("zones/parted.example.zone", head(1)+"www A 203.0.113.9\ninner A 10.1.2.3\n")
 	for where, address := range map[string]string{"zones/": "203.0.113.30", "secondary-": "203.0.113.31"} {
 		write(where+twofold+"zone", head(1)+"www A "+address+"\n")
 	}
@@ -145,7 +169,7 @@ func twinConfig() string {
 		panic(err)
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "server:\n    rundir: %[1]s/twin\n    listen: %[2]s@53\ndatabase:\n    storage: %[1]s/twin\nlog:\n  - target: stderr\n    any: info\nzone:\n", folder, twinAt)
+	fmt.Fprintf(&b, "server:\n    rundir: %[1]s/twin\n    listen: %[2]s@53\n    edns-client-subnet: on\ndatabase:\n    storage: %[1]s/twin\nlog:\n  - target: stderr\n    any: info\n%[3]szone:\n%[4]s", folder, twinAt, viewsModule(), viewsZone())
 	for _, zone := range twinZones {
 		fmt.Fprintf(&b, "  - domain: \"%s\"\n    file: %s/zones/%s\n    semantic-checks: off\n", zone, exported, twinFile(zone))
 	}
