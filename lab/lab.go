@@ -180,7 +180,7 @@ func (l *Lab) deliver(from, to netip.Addr, query *wire.Message) *wire.Message {
 			return nil
 		}
 		reply, err := wire.ReadMessage(out)
-		if err != nil || reply.ID != query.ID || len(reply.Questions) != 1 || reply.Questions[0] != query.Questions[0] || h.oddity().elsewhere && !stream {
+		if err != nil || reply.ID != query.ID || len(reply.Questions) != 1 || !reply.Questions[0].Same(query.Questions[0]) || h.oddity().elsewhere && !stream {
 			return nil
 		}
 		if !reply.Flags.Has(wire.TC) {

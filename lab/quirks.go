@@ -66,6 +66,11 @@ var quirks = map[string]quirk{
 	"aaaa-denied": {what: "says for AAAA that there is no such name", changes: onlyFor(wire.AAAA, func(_, m *wire.Message) {
 		m.Answer, m.Flags = nil, m.Flags.WithRCode(wire.NXDomain)
 	})},
+	"lowers": {what: "repeats the question in lower case", changes: func(_, m *wire.Message) {
+		q := m.Questions[0]
+		q.Name = q.Name.Fold()
+		m.Questions = []wire.Question{q}
+	}},
 	"slow":       {what: "answers after more than a second", late: 1100 * time.Millisecond},
 	"unhurried":  {what: "answers after a third of a second", late: 330 * time.Millisecond},
 	"always-cut": {what: "has everything asked again over TCP", cut: true},

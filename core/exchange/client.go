@@ -236,8 +236,8 @@ func believe(data []byte, query *wire.Message) (*wire.Message, error) {
 	case len(m.Questions) == 0 && m.RCode() != wire.NoError:
 		// A server that could not read the question need not repeat it.
 		return &m, err
-	case len(m.Questions) != 1 || m.Questions[0] != query.Questions[0]:
-		return nil, ErrWrongQuestion // letter case included: it is part of what only the server knows
+	case len(m.Questions) != 1 || !m.Questions[0].Same(query.Questions[0]):
+		return nil, ErrWrongQuestion // in another letter case it is the same (RFC 4343)
 	case !sameCookie(query, &m):
 		return nil, ErrWrongCookie
 	}
