@@ -355,6 +355,9 @@ func (r *Result) groupWords(g *Group) string {
 	for _, f := range r.Findings {
 		if words, ok := differences[f.Code]; ok && slices.Contains(f.Evidence, g.Members[0].Exchange.Number) {
 			how = words
+			if f.Code == finding.CacheStale && f.Sure == finding.Likely {
+				how = "what seems an older answer"
+			}
 			if f.Code == finding.AnswerByPlace && f.Severity == finding.Fault {
 				how = "what the zone gives to its network"
 			}

@@ -88,7 +88,7 @@ var rules = []rule{
 	{code: finding.AnswerBlocked, place: TheResolver, who: operator, sure: "the zone's own servers do answer"},
 	{code: finding.ServersStale, place: TheResolver, who: operator, sure: "the resolver was asked for the zone's servers", rivals: []rival{{"a rule on the resolver that sends this zone's queries to those servers", "ask whoever runs it, or ask it again for the zone's NS records: what is cached counts down", "the TTL of the zone's NS records there counts down", serversCountDown}}, explains: resolverFails},
 	{code: finding.AnswerByPlace, ofZone: true, place: TheZoneData, who: holder, sure: "one of the zone's own servers was asked on behalf of both networks"},
-	{code: finding.AnswerLocal, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time", rivals: []rival{quietlyStale, bySubnet}},
+	{code: finding.AnswerLocal, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time", rivals: []rival{quietlyStale, bySubnet}, caveat: "it may be meant: networks often have a view of their own for inside"},
 	{code: finding.CacheStale, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time", rivals: []rival{override, bySubnet}},
 	{code: finding.CacheNegative, place: TheResolver, who: operator, sure: "the zone's own servers were queried at the same time"},
 	{code: finding.TargetUnresolvable, place: TheZoneData, who: holder, sure: "both address types were looked up for the host"},

@@ -75,6 +75,11 @@ func (p Prober) Compare(ctx context.Context, resolvers []exchange.Server, questi
 	wait.Wait()
 	for i, q := range questions {
 		results[i].Result = p.Weigh(ctx, q, exchanges[i*len(resolvers):(i+1)*len(resolvers)], results[i].Walk)
+		for at := range results[i].Findings {
+			if f := &results[i].Findings[at]; f.Code == finding.CacheStale && f.Sure == "" {
+				f.Sure = finding.Likely // asked once, it may as well be an entry of the resolver's own
+			}
+		}
 	}
 	return results
 }
