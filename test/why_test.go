@@ -77,6 +77,9 @@ func TestEvidenceTellsTheSame(t *testing.T) {
 				assert.Equal(t, live.stdout, again.stdout)
 				assert.Equal(t, live.code, again.code, again.stderr)
 			}
+			copied := filepath.Join(folder, "copied.md")
+			assert.Equal(t, live.stdout, run(t, "why", "--capture", kept, "--report", copied).stdout)
+			assert.Equal(t, live.stdout, run(t, "why", "--capture", filepath.Join(folder, "copied.pcapng")).stdout)
 			told := run(t, "decode", kept)
 			assert.Equal(t, live.code, told.code)
 			assert.Contains(t, told.stdout, "what the run that kept these packets found")

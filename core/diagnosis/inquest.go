@@ -15,6 +15,9 @@ type Inquest struct {
 	Options conversation.Options
 	// NotJudged is how many exchanges were too many to be judged, once that is known.
 	NotJudged int
+	// Given is what the run was given whose evidence a capture is, once that is known; nil where
+	// it is none.
+	Given any
 }
 
 // AbsentError says that nobody in the captures asks for a name.

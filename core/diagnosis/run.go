@@ -140,6 +140,7 @@ func (q *Inquest) OfRun(ctx context.Context, source conversation.Source) (verdic
 	if len(verdicts) < max(len(q.Names), 1) {
 		return nil, nil, false
 	}
+	q.Given = given
 	return Group(verdicts), exchanges, true
 }
 

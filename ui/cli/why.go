@@ -151,7 +151,7 @@ func (a *app) whyCapture(ctx context.Context, path string, names, words []string
 		}
 		inquest.Names = append(inquest.Names, name)
 	}
-	files := &captureFiles{app: a, ctx: ctx, paths: []string{path}, twice: len(names) == 0}
+	files := &captureFiles{app: a, ctx: ctx, paths: []string{path}, twice: true}
 	defer files.close()
 	if _, err := a.openCaptureOutputs(files, ""); err != nil {
 		return err
@@ -169,6 +169,7 @@ func (a *app) whyCapture(ctx context.Context, path string, names, words []string
 	case failed != nil:
 		failed = fmt.Errorf("reading %s: %w", path, failed)
 	}
+	a.given = inquest.Given
 	return firstOf(failed, a.showVerdicts(verdicts, overview.Kept, overview.NotKept, inquest.NotJudged))
 }
 
