@@ -36,14 +36,17 @@ func (m *memory) port() netip.AddrPort {
 	}
 }
 
-// mailboxSize is how many packets wait in a socket before it loses some: more than a whole
+// How many packets wait in a socket before it loses some: in that of a server more than a whole
 // bench of faults sends at once.
-const mailboxSize = 1024
+const (
+	clientRoom = 64
+	serverRoom = 2048
+)
 
-func (m *memory) socket() (packets, error) {
+func (m *memory) socket(room int) (packets, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	box := &mailbox{memory: m, at: m.port(), in: make(chan parcel, mailboxSize), closed: make(chan struct{}), until: newDeadline()}
+	box := &mailbox{memory: m, at: m.port(), in: make(chan parcel, room), closed: make(chan struct{}), until: newDeadline()}
 	m.sockets[box.at] = box
 	return box, nil
 }

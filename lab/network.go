@@ -118,7 +118,7 @@ func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.D
 	if err != nil {
 		return nil, err
 	}
-	conn, err := n.lab.wires.socket()
+	conn, err := n.lab.wires.socket(clientRoom)
 	if err != nil {
 		return nil, err
 	}

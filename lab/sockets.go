@@ -80,7 +80,7 @@ func (l *Lab) Close() {
 
 // wires carry what hosts say to one another, between loopback addresses.
 type wires interface {
-	socket() (packets, error)
+	socket(room int) (packets, error) // for so many packets that wait, at least
 	listen() (net.Listener, error)
 	dial(ctx context.Context, to netip.AddrPort) (net.Conn, error)
 }
@@ -96,7 +96,7 @@ var loopback = netip.AddrFrom4([4]byte{127, 0, 0, 1})
 // sockets are wires through the system's loopback interface.
 type sockets struct{}
 
-func (sockets) socket() (packets, error) {
+func (sockets) socket(int) (packets, error) {
 	return net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(loopback, 0)))
 }
 
@@ -156,7 +156,7 @@ func (c replier) respond(query []byte, stream bool) []byte {
 }
 
 func (l *Lab) openUDP(a netip.Addr) (opened, error) {
-	conn, err := l.wires.socket()
+	conn, err := l.wires.socket(serverRoom)
 	if err != nil {
 		return opened{}, err
 	}
@@ -222,7 +222,7 @@ func (l *Lab) openQUIC(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	conn, err := l.wires.socket()
+	conn, err := l.wires.socket(clientRoom)
 	if err != nil {
 		return opened{}, err
 	}
@@ -252,7 +252,7 @@ func serveUDP(conn packets, c replier) {
 				return
 			}
 			if c.host.oddity().elsewhere {
-				if other, err := c.lab.wires.socket(); err == nil {
+				if other, err := c.lab.wires.socket(clientRoom); err == nil {
 					defer other.Close()
 					other.WriteToUDPAddrPort(out, from)
 				}
