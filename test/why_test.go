@@ -93,6 +93,18 @@ func TestEvidenceTellsTheSame(t *testing.T) {
 	}
 }
 
+// A server that fails is told of in both commands, though nobody was left without an answer.
+func TestDecodeAndWhyEndAlike(t *testing.T) {
+	kept := filepath.Join(t.TempDir(), "kept.pcapng")
+	run(t, "trace", "--lab", "www.limping.works.example", "-t", "A", "--keep", kept)
+	why, decode := run(t, "why", "--capture", kept), run(t, "decode", kept)
+	assert.Equal(t, 3, decode.code)
+	why.holds(t, 3, []string{"works, with a concern", "what else the capture shows fault 192.0.2.10 queried 192.0.2.130"}, nil)
+	d, code := runJSON(t, "why", "--capture", kept)
+	assert.Equal(t, 3, code)
+	assert.Equal(t, "unanswered", d.Findings[0].Code)
+}
+
 func TestWhyRefuses(t *testing.T) {
 	morning := filepath.Join(captures(t), "valley-morning.pcapng")
 	for _, tt := range []struct {

@@ -75,7 +75,7 @@ func newWhy(a *app) *cobra.Command {
 			if err := a.keepSession(); err != nil {
 				return err
 			}
-			return a.showVerdicts(verdicts, a.session.Exchanges(), 0, 0)
+			return a.showVerdicts(verdicts, nil, a.session.Exchanges(), 0, 0)
 		},
 	}
 	flags := cmd.Flags()
@@ -170,15 +170,20 @@ func (a *app) whyCapture(ctx context.Context, path string, names, words []string
 		failed = fmt.Errorf("reading %s: %w", path, failed)
 	}
 	a.given = inquest.Given
-	return firstOf(failed, a.showVerdicts(verdicts, overview.Kept, overview.NotKept, inquest.NotJudged))
+	var beside []finding.Finding
+	if len(names) == 0 && inquest.Given == nil && verdictOnAll(verdicts) == nil {
+		// Nobody was left without an answer; a server may be at fault all the same, as decode says.
+		beside = slices.DeleteFunc(slices.Clone(overview.Findings), func(f finding.Finding) bool { return f.Severity != finding.Fault })
+	}
+	return firstOf(failed, a.showVerdicts(verdicts, beside, overview.Kept, overview.NotKept, inquest.NotJudged))
 }
 
 // toldWhole is how many verdicts are told whole: a capture can give hundreds.
 const toldWhole = 10
 
-// showVerdicts shows them, and writes the report where one is wanted.
-func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Exchange, left, notJudged int) error {
-	var found []finding.Finding
+// showVerdicts shows them with what else was found, and writes the report where one is wanted.
+func (a *app) showVerdicts(verdicts []diagnosis.Verdict, beside []finding.Finding, exchanges []exchange.Exchange, left, notJudged int) error {
+	found := slices.Clone(beside)
 	for i := range verdicts {
 		found = append(found, verdicts[i].Findings()...)
 	}
@@ -189,7 +194,7 @@ func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Ex
 		finding.Sort(found)
 		d := a.document("why", found)
 		d.Result, d.NotJudged, d.Exchanges = data.OfVerdicts(verdicts), notJudged, data.OfExchanges(exchanges, a.wire)
-		return firstOf(d.Write(a.stdout), verdictOnAll(verdicts))
+		return firstOf(d.Write(a.stdout), verdictOn(found))
 	}
 	view := a.view()
 	if len(verdicts) == 0 {
@@ -203,7 +208,8 @@ func (a *app) showVerdicts(verdicts []diagnosis.Verdict, exchanges []exchange.Ex
 	}
 	view.MoreVerdicts(verdicts[min(len(verdicts), toldWhole):])
 	view.NotJudged(notJudged)
-	return firstOf(view.Err(), verdictOnAll(verdicts))
+	view.Findings("what else the capture shows", beside[:min(len(beside), toldWhole)])
+	return firstOf(view.Err(), verdictOn(found))
 }
 
 // verdictOnAll is the error that makes the exit code fit some verdicts.
