@@ -297,7 +297,7 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 			for _, or := range f.Or {
 				right[i] = right[i] || code == or.Finding && at == or.At
 			}
-			rows[i] = row(f.What, words(f.Name, f.Type, f.From, f.Machine, f.Path), expected(f), strings.TrimSpace(code+" "+at), right[i], &v)
+			rows[i] = row(f.What, words(f.Name, f.Type, f.From, f.Machine, f.Path, map[bool]string{true: "--roots"}[len(f.Hints) > 0]), expected(f), strings.TrimSpace(code+" "+at), right[i], &v)
 		})
 	}
 	for n, h := range l.Scenario.Healthy {
@@ -348,7 +348,7 @@ func expected(f lab.Fault) string {
 // the page was written.
 func faultsPage(s *lab.Scenario, rows []string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# The fault bench\n\nThe lab holds %d faults and %d unusual but healthy names. A test runs `unquil why` on each of them and compares the verdict with what the scenario says. This page is written by `go test ./core/diagnosis -run TestFaultBench -update`; every run prints the table.\n\nTo see one yourself: `unquil why --lab NAME --type TYPE --from RESOLVER`, with `--lab-machine` or `--lab-path` where the table names one.\n", len(s.Faults), len(s.Healthy))
+	fmt.Fprintf(&b, "# The fault bench\n\nThe lab holds %d faults and %d unusual but healthy names. A test runs `unquil why` on each of them and compares the verdict with what the scenario says. This page is written by `go test ./core/diagnosis -run TestFaultBench -update`; every run prints the table.\n\nTo see one yourself: `unquil why --lab NAME --type TYPE --from RESOLVER`, with `--lab-machine` or `--lab-path` where the table names one, and with root hints of your own where it says `--roots`.\n", len(s.Faults), len(s.Healthy))
 	head := "| verdict | what is wrong | query, and where it is asked | expected | given | where | how sure | who can fix it | ends within |\n|---|---|---|---|---|---|---|---|---|\n"
 	b.WriteString("\n## Faults\n\n" + head + strings.Join(rows[:len(s.Faults)], "\n") + "\n\n## Unusual and healthy\n\n" + head + strings.Join(rows[len(s.Faults):], "\n") + "\n\n## Equally right\n\nWhere nothing on the wire tells two causes apart, either verdict is correct.\n\n")
 	for _, f := range s.Faults {
