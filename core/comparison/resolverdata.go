@@ -69,8 +69,15 @@ func serversStale(d doubt) (f finding.Finding, ok bool) {
 	}
 	lasts, e := f.Lasts, d.member.Exchange
 	slices.Sort(old)
-	f = d.finding(finding.ServersStale, finding.Fault, "%s still asks %s for %s, which %s not serve it any more: it has cached that for another %s. It %s; the zone says %s.",
-		e.Server.Name(), wording.List(old), d.evidence.Origin.Spoken(), map[bool]string{true: "does", false: "do"}[len(old) == 1], wire.Period(lasts), map[bool]string{true: "answers " + d.group.Says(), false: "gets no answer from there"}[e.Outcome.Good()], d.truth.Says())
+	serve, gets := "do not serve it", "gets no answer from there"
+	if len(old) == 1 {
+		serve = "does not serve it"
+	}
+	if e.Outcome.Good() {
+		gets = "answers " + d.group.Says()
+	}
+	f = d.finding(finding.ServersStale, finding.Fault, "%s still asks %s for %s, which %s any more: it has cached that for another %s. It %s; the zone says %s.",
+		e.Server.Name(), wording.List(old), d.evidence.Origin.Spoken(), serve, wire.Period(lasts), gets, d.truth.Says())
 	f.AddEvidence(ns.Number)
 	f.Lasts = max(lasts, d.group.leastOf(d.member))
 	return f, true

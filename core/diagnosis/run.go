@@ -161,5 +161,7 @@ func (r *Run) sound() bool {
 // about reports whether a verdict is about one of the names that are wanted, and their types.
 func (q *Inquest) about(v *Verdict) bool {
 	named := func(n wire.Name) bool { return n.Equal(v.Name) }
-	return (len(q.Names) == 0 || slices.ContainsFunc(q.Names, named)) && (len(q.Types) == 0 || slices.Equal(q.Types, v.Types))
+	wanted := func(t wire.Type) bool { return slices.Contains(q.Types, t) }
+	return (len(q.Names) == 0 || slices.ContainsFunc(q.Names, named)) &&
+		(len(q.Types) == 0 || len(q.Types) == len(v.Types) && !slices.ContainsFunc(v.Types, func(t wire.Type) bool { return !wanted(t) }))
 }

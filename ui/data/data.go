@@ -388,7 +388,15 @@ func OfLocal(l *probe.Local) any {
 		for _, h := range n.Hosts {
 			hosts = append(hosts, map[string]any{"line": h.Number, "address": h.Address, "names": h.Names})
 		}
-		name := map[string]any{"typed": n.Typed, "candidates": candidates, "hosts": hosts}
+		steps := []any{}
+		for _, s := range n.Steps {
+			numbers := []int{}
+			for _, e := range s.Exchanges {
+				numbers = append(numbers, e.Number)
+			}
+			steps = append(steps, map[string]any{"name": s.Candidate.Name.String(), "suffix": s.Candidate.Suffix, "server": s.Exchanges[0].Server.Name(), "exchanges": numbers})
+		}
+		name := map[string]any{"typed": n.Typed, "candidates": candidates, "hosts": hosts, "steps": steps}
 		if n.Resolver != nil {
 			name["resolver"] = n.Resolver
 		}
