@@ -21,6 +21,8 @@ type Writer struct {
 	run   []byte    // to be noted with the next packet; nil: the exchanges are not those of a run
 	begun bool      // the run was noted
 	rest  []account // of the run: of exchanges that are to be noted with the next packet
+	// Beside are words for people about exchanges, by number: they stand with the first packet.
+	Beside map[int]string
 	// connections carry many exchanges: each goes on where the one before ended.
 	connections map[[2]netip.AddrPort]*capture.Stream
 }
@@ -66,13 +68,18 @@ func (v *Writer) Add(e *exchange.Exchange) error { return v.add(e, nil) }
 
 // add writes an exchange, and the account of it with its first packet.
 func (v *Writer) add(e *exchange.Exchange, about *account) error {
+	beside := v.Beside[e.Number]
+	if beside != "" {
+		beside = " (" + beside + ")"
+	}
 	for i := range e.Attempts {
 		a := &e.Attempts[i]
 		if !travelled(a) {
 			continue
 		}
 		remark := fmt.Sprintf(Mark+"%d", e.Number)
-		asked := remark
+		asked := remark + beside
+		beside = ""
 		if a.Reply == nil && e.Outcome == exchange.NoReply {
 			asked += givenUp
 		}

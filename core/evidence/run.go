@@ -67,6 +67,7 @@ type attempt struct {
 	Err       *exchange.ErrorNote   `json:",omitempty"`
 	Rejected  []*exchange.ErrorNote `json:",omitempty"`
 	Security  *exchange.Security    `json:",omitempty"`
+	Travel    *travel               `json:",omitempty"` // in an account that stands alone
 }
 
 // maxNote is how long a note may be, in bytes: a comment holds 65,535.
@@ -267,11 +268,9 @@ func shows(note []byte) bool {
 
 // exchange puts one together. The error wraps ErrNoRun.
 func (in *incoming) exchange(c *account) (exchange.Exchange, error) {
-	e := exchange.Exchange{Number: c.Number, Server: c.Server, Question: wire.Question{Name: c.Name, Type: c.Type, Class: c.Class}, Begun: c.Begun, Ended: c.Ended,
-		EDNSBroke: c.EDNSBroke, EDNSIgnored: c.EDNSIgnored, Err: c.Err.Err()}
+	e := c.exchange()
 	for i := range c.Attempts {
-		about := &c.Attempts[i]
-		a := exchange.Attempt{Transport: about.Transport, Sent: about.Sent, Query: about.Query, Err: about.Err.Err(), Security: about.Security}
+		about, a := &c.Attempts[i], &e.Attempts[i]
 		asked, replied := in.packets[part{c.Number, i, isQuery}], in.packets[part{c.Number, i, isReply}]
 		rejected := in.packets[part{c.Number, i, isRejected}]
 		if len(asked) > 1 || len(replied) > 1 || len(rejected) != len(about.Rejected) {
@@ -286,15 +285,14 @@ func (in *incoming) exchange(c *account) (exchange.Exchange, error) {
 		for _, p := range replied {
 			a.Reply, a.Received, a.ReceivedIn = p.data, p.at, p.number
 		}
-		e.Attempts = append(e.Attempts, a)
 		e.Client = a.Local
 	}
-	return e, in.believe(&e, c)
+	return e, c.believe(&e)
 }
 
 // believe makes the reply that was believed that of the exchange, and says how it ended:
 // with a reply, what that says. The error wraps ErrNoRun.
-func (in *incoming) believe(e *exchange.Exchange, c *account) error {
+func (c *account) believe(e *exchange.Exchange) error {
 	if c.Believed == 0 {
 		switch c.Outcome {
 		case "", exchange.NoReply, exchange.Unreachable, exchange.Rejection:

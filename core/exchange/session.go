@@ -28,12 +28,15 @@ type Session struct {
 	// Forgets makes it keep none of them, so that memory does not grow with a
 	// run whose exchanges are shown as they come.
 	Forgets bool
+	// After is the number of the last exchange before this session, where it goes on from
+	// another.
+	After int
 	// Recording answers in place of the network; nil: nothing does.
 	Recording *Recording
 
 	mu        sync.Mutex
 	exchanges []*Exchange
-	begun     int // the number given last
+	begun     int
 	ended     int
 	events    int // beginnings and ends
 	shared    map[sharedKey]*sharedExchange
@@ -160,7 +163,7 @@ func (s *Session) reserve(r Request) *Exchange {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.begun++
-	e := &Exchange{Number: s.begun, Server: r.Server, Question: r.Question, Begun: s.event()}
+	e := &Exchange{Number: s.After + s.begun, Server: r.Server, Question: r.Question, Begun: s.event()}
 	if s.Recording != nil {
 		known := s.Recording.take(r, s.options(r))
 		e.Number, e.recorded = known.Number, known

@@ -204,7 +204,7 @@ func everyView(t *testing.T, text_ string) map[string]string {
 	findings := *filled[[]finding.Finding](text_)
 	look := filled[conversation.WholePacket](text_)
 	terminal("answers", func(v *text.View) { v.Answers(block, text.Show{Parts: all, Explain: true}) })
-	terminal("bare", func(v *text.View) { v.Bare(pointers) })
+	terminal("bare", func(v *text.View) { v.Bare(pointers, true) })
 	terminal("wire", func(v *text.View) { v.Wire(pointers) })
 	terminal("findings", func(v *text.View) { v.Findings(text_, findings) })
 	terminal("verdict", func(v *text.View) { v.Verdict(verdict) })

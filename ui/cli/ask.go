@@ -18,6 +18,7 @@ import (
 	"unquil/core/machine"
 	"unquil/core/probe"
 	"unquil/core/wire"
+	"unquil/core/wording"
 	"unquil/ui/data"
 	"unquil/ui/text"
 )
@@ -43,6 +44,7 @@ type ask struct {
 	rate, repeat int
 	follow, asIs bool
 	zoneTTL      bool
+	nameFirst    bool
 	show         text.Show
 	parts        []string
 	allParts     bool
@@ -52,6 +54,7 @@ type ask struct {
 
 	mu        sync.Mutex // names are read beside the answers
 	badInput  error
+	badNames  int // lines of a list that hold no name
 	found     []finding.Finding
 	moreFound int
 	summary   data.Summary
@@ -66,7 +69,7 @@ func newAsk(a *app) *cobra.Command {
 		Example: "  unquil ask --lab www.hollowtarn.example\n" +
 			"  unquil ask --lab hollowtarn.example --type MX --follow --from office,isp\n" +
 			"  unquil ask --lab hollowtarn.example --type SOA --explain --over tls\n" +
-			"  unquil ask --names list.txt --rate 500 --bare",
+			"  unquil ask --names list.txt --rate 500 --bare --name-first",
 		RunE: func(cmd *cobra.Command, names []string) error { return q.run(cmd, names) },
 	}
 	flags := cmd.Flags()
@@ -85,6 +88,7 @@ func newAsk(a *app) *cobra.Command {
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.bareFlag(cmd)
+	flags.BoolVar(&q.nameFirst, "name-first", false, "with --bare: put the name and a tab before each value")
 	a.keepFlag(cmd)
 	flags.BoolVar(&a.wire, "wire", false, "also show the bytes of the messages, with every field named")
 	return cmd
@@ -93,6 +97,9 @@ func newAsk(a *app) *cobra.Command {
 func (q *ask) run(cmd *cobra.Command, names []string) (err error) {
 	if len(names) == 0 && q.namesFile == "" {
 		return taking(1, many)(cmd, names)
+	}
+	if q.nameFirst && !q.bare {
+		return usage(fmt.Errorf("--name-first: %w", errNameFirst))
 	}
 	for _, name := range names {
 		if _, err := parseName(name); err != nil {
@@ -123,7 +130,7 @@ func (q *ask) run(cmd *cobra.Command, names []string) (err error) {
 			return fmt.Errorf("reading names: %w", err)
 		}
 		defer file.Close()
-		list = joinNames(list, file)
+		list = joinNames(list, linesOf(cmd.Context(), file))
 	}
 	return q.askAll(cmd.Context(), list)
 }
@@ -169,24 +176,59 @@ func parts(words []string, all bool) (text.Parts, error) {
 	return p, nil
 }
 
-// joinNames yields the given names, then one from each line of a file; what
-// follows # is a remark.
-func joinNames(given iter.Seq2[string, error], file io.Reader) iter.Seq2[string, error] {
+// joinNames yields the given names, then one from each line; what follows # is a remark.
+func joinNames(given, lines iter.Seq2[string, error]) iter.Seq2[string, error] {
 	return func(yield func(string, error) bool) {
 		for name, err := range given {
 			if !yield(name, err) {
 				return
 			}
 		}
-		lines := bufio.NewScanner(file)
-		for lines.Scan() {
-			line, _, _ := strings.Cut(lines.Text(), "#")
-			if name := strings.TrimSpace(line); name != "" && !yield(name, nil) {
+		for line, err := range lines {
+			line, _, _ = strings.Cut(line, "#")
+			if name := strings.TrimSpace(line); (name != "" || err != nil) && !yield(name, err) {
 				return
 			}
 		}
-		if err := lines.Err(); err != nil {
-			yield("", fmt.Errorf("reading names: %w", err))
+	}
+}
+
+// linesOf yields the lines of a file, and ends with ctx though a read may wait for somebody
+// to type.
+func linesOf(ctx context.Context, file io.Reader) iter.Seq2[string, error] {
+	type read struct {
+		line string
+		err  error
+	}
+	return func(yield func(string, error) bool) {
+		lines, done := make(chan read), make(chan struct{})
+		defer close(done)
+		go func() {
+			defer close(lines)
+			in := bufio.NewScanner(file)
+			for in.Scan() {
+				select {
+				case lines <- read{line: in.Text()}:
+				case <-done:
+					return
+				}
+			}
+			if err := in.Err(); err != nil {
+				select {
+				case lines <- read{err: fmt.Errorf("reading names: %w", err)}:
+				case <-done:
+				}
+			}
+		}()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case r, more := <-lines:
+				if !more || !yield(r.line, r.err) {
+					return
+				}
+			}
 		}
 	}
 }
@@ -201,9 +243,12 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 	var failed error
 	block := len(q.wanted) * q.repeat
 	var pending []*exchange.Exchange
-	stop := q.progress()
+	stop := func() {}
+	if q.namesFile != "-" || !isTerminal(q.files.Stdin) { // else it would paint over what is typed
+		stop = q.progress()
+	}
 	defer stop()
-	q.session.Forgets = true // each is shown and counted as it comes
+	q.session.Forgets = q.standing == nil || q.namesFile != "" // each is shown and counted as it comes
 	pace := exchange.Pace{Rate: cmp.Or(q.rate, usualRate)}
 	if q.repeat > 1 {
 		pace = exchange.Pace{Rate: cmp.Or(q.rate, repeatRate), InFlight: 1} // what is measured must not stand in its own way
@@ -224,6 +269,7 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 	if len(pending) > 0 {
 		failed = firstOf(failed, q.block(ctx, out, pending))
 	}
+	q.told.findings = q.found
 	return firstOf(out.end(q), failed, q.inputError(), verdictOn(q.found))
 }
 
@@ -235,15 +281,14 @@ func (q *ask) requests(ctx context.Context, names iter.Seq2[string, error]) iter
 			if count++; count > maxNames && err == nil {
 				err = usage(fmt.Errorf("--names: %w", errManyNames))
 			}
-			var name wire.Name
-			if err == nil {
-				name, err = parseName(typed)
-			}
 			if err != nil {
-				q.mu.Lock()
-				q.badInput = err
-				q.mu.Unlock()
+				q.keepBad(err)
 				return
+			}
+			name, err := parseName(typed)
+			if err != nil { // of a list; it costs that line and no other
+				q.badName(err)
+				continue
 			}
 			name = q.extended(ctx, typed, name)
 			for _, server := range q.servers {
@@ -271,9 +316,7 @@ func (q *ask) extended(ctx context.Context, typed string, name wire.Name) wire.N
 	for _, e := range (&probe.LocalName{Steps: asked}).Asked() {
 		evidence = append(evidence, e.Number)
 		if err := q.evidence.add(e); err != nil {
-			q.mu.Lock()
-			q.badInput = firstOf(q.badInput, err)
-			q.mu.Unlock()
+			q.keepBad(err)
 		}
 	}
 	if chosen == nil {
@@ -312,6 +355,7 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 	finding.Sort(found)
 	q.keepFindings(found)
 	for _, e := range exchanges {
+		q.standing.mark(e)
 		q.summary.Add(e)
 		if err := q.evidence.add(e); err != nil {
 			return err
@@ -319,6 +363,7 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 	}
 	for _, f := range b.Followed {
 		for _, e := range f.Exchanges {
+			q.standing.mark(e)
 			if err := q.evidence.add(e); err != nil {
 				return err
 			}
@@ -327,10 +372,32 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 	return out.block(q, b)
 }
 
-// inputError is why no more names could be read.
+// toldBad is how many lines without a name are told one by one.
+const toldBad = 20
+
+// keepBad keeps the first thing that was wrong with what was to be read.
+func (q *ask) keepBad(err error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.badInput = firstOf(q.badInput, err)
+}
+
+// badName tells of a line that holds no name.
+func (q *ask) badName(err error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.badNames++; q.badNames <= toldBad {
+		tell(q.stderr, err)
+	}
+}
+
+// inputError is why not all names could be read.
 func (q *ask) inputError() error {
 	q.mu.Lock()
 	defer q.mu.Unlock()
+	if q.badNames > 0 {
+		return usage(fmt.Errorf("%s: %w", wording.Count(q.badNames, "line of the list", "lines of the list"), errBadNames))
+	}
 	return q.badInput
 }
 
@@ -365,7 +432,7 @@ type drawn struct {
 
 func (d *drawn) block(q *ask, b text.Block) error {
 	if q.bare {
-		d.view.Bare(b.Exchanges)
+		d.view.Bare(b.Exchanges, q.nameFirst)
 		return d.view.Err()
 	}
 	if d.blocks++; d.blocks > 1 {

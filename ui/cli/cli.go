@@ -74,6 +74,8 @@ type app struct {
 	simulation     *lab.Lab
 	names          int // that the run is about; 0 means 1
 	session        *exchange.Session
+	standing       *standing // what the lines of a session share; nil: the run stands alone
+	told           reportOf  // what the run came to
 }
 
 // labOptions are about the simulated internet.
@@ -115,42 +117,54 @@ func run(ctx context.Context, open *files.Files, args []string, stdout, stderr i
 
 // command runs one command line; what it opens is closed by who opened the files.
 func command(ctx context.Context, open *files.Files, args []string, stdout, stderr io.Writer, environ []string) int {
-	a := &app{ctx: ctx, files: open, stdout: stdout, stderr: stderr, environ: environ, args: args}
+	return (&app{ctx: ctx, files: open, stdout: stdout, stderr: stderr, environ: environ, args: args}).execute()
+}
+
+// execute runs the command line of an app, and returns the exit code.
+func (a *app) execute() int {
 	root := newRoot(a)
-	root.SetArgs(args)
-	root.SetOut(stdout)
-	root.SetErr(stderr)
-	err := firstOf(root.ExecuteContext(ctx), a.helpFailed)
+	root.SetArgs(a.args)
+	root.SetOut(a.stdout)
+	root.SetErr(a.stderr)
+	err := firstOf(root.ExecuteContext(a.ctx), a.helpFailed)
 	if a.session != nil {
 		a.session.Client.Close()
 		for _, told := range a.session.Client.Budget.Told() {
-			fmt.Fprintf(stderr, "unquil: %s\n", told)
+			fmt.Fprintf(a.stderr, "unquil: %s\n", told)
 		}
 		if limited := a.session.Client.Limited(); limited != nil && (err == nil || onlyFaults(err)) {
 			err = limited
 		}
 	}
-	if a.simulation != nil {
+	if a.simulation != nil && a.standing == nil {
 		a.simulation.Close()
 	}
+	var ended exitCode
 	switch {
-	case ctx.Err() != nil:
-		fmt.Fprintln(stderr, stopped)
+	case a.ctx.Err() != nil:
+		fmt.Fprintln(a.stderr, stopped)
 		return exitFailed
 	case err == nil:
 		return exitDone
 	case onlyFaults(err):
 		return exitFault
+	case errors.As(err, &ended):
+		return int(ended)
 	}
 	if !a.begun {
 		err = usage(err)
 	}
-	tell(stderr, err)
+	tell(a.stderr, err)
 	if errors.As(err, new(usageError)) {
 		return exitUsage
 	}
 	return exitFailed
 }
+
+// exitCode ends the program with a code, where all has been told.
+type exitCode int
+
+func (c exitCode) Error() string { return fmt.Sprintf("exit code %d", int(c)) }
 
 func newRoot(a *app) *cobra.Command {
 	root := &cobra.Command{
@@ -193,7 +207,7 @@ func newRoot(a *app) *cobra.Command {
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.BoolVar(&a.files.Overwrite, "overwrite", false, "replace existing output files, but never one that is being read")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "`WHEN` to use colour: auto, always or never")
-	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newDecode(a), newWhy(a), newFindings(a), newLab(a), newDemo(a), newCompletion(a))
+	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newDecode(a), newWhy(a), newFindings(a), newLab(a), newSession(a), newDemo(a), newCompletion(a))
 	return root
 }
 
@@ -274,12 +288,18 @@ func (a *app) open() error {
 		}
 	}
 	a.session = &exchange.Session{Client: client}
+	if a.standing != nil {
+		a.standing.begin(a.session)
+	}
 	return a.openOutputs()
 }
 
 // enterLab has a client ask the simulated internet in place of the real one.
 func (a *app) enterLab(client *exchange.Client) error {
-	simulation, err := lab.New(lab.Options{Speed: a.speed, Latency: a.latency, InMemory: true})
+	simulation, err := a.standing.lab()
+	if simulation == nil && err == nil {
+		simulation, err = lab.New(lab.Options{Speed: a.speed, Latency: a.latency, InMemory: true})
+	}
 	if err != nil {
 		return err
 	}
@@ -308,7 +328,11 @@ const (
 
 // view draws on standard output.
 func (a *app) view() *text.View {
-	return text.New(a.stdout, columns(a.stdout, a.environ), text.Colour(a.colour), a.environ)
+	view := text.New(a.stdout, columns(a.stdout, a.environ), text.Colour(a.colour), a.environ)
+	if a.standing != nil {
+		view.Marks = &a.standing.marks
+	}
+	return view
 }
 
 // columns is the width of the terminal behind w, at most 120 so that lines stay
@@ -350,6 +374,18 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 			for _, address := range own.Resolvers {
 				servers = append(servers, exchange.Server{Address: address, Label: escape.Of(a.labelOf(address.Addr().String()))})
 			}
+			continue
+		}
+		if server, ok := a.standing.server(word); ok {
+			servers = append(servers, server)
+			continue
+		}
+		if word == "root" {
+			server, err := a.rootServer()
+			if err != nil {
+				return nil, nil, err
+			}
+			servers = append(servers, server)
 			continue
 		}
 		if a.simulation != nil {
@@ -427,6 +463,22 @@ func (a *app) rootServers() ([]delegation.Server, error) {
 		return delegation.Roots(a.simulation.Hints()), nil
 	}
 	return delegation.PublishedRoots(), nil
+}
+
+// rootServer is one of the root servers: what --from root asks.
+func (a *app) rootServer() (exchange.Server, error) {
+	roots, err := a.rootServers()
+	if err != nil {
+		return exchange.Server{}, err
+	}
+	for _, root := range roots {
+		for _, address := range root.Addresses {
+			if address.Is4() == !a.onlyIPv6 {
+				return exchange.Server{Address: netip.AddrPortFrom(address, 53), Host: root.Host.String()}, nil
+			}
+		}
+	}
+	return exchange.Server{}, errNoRoot
 }
 
 // begin opens the network and turns --from into servers. setup is the error of

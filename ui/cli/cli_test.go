@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os/exec"
 	"slices"
@@ -80,16 +81,56 @@ func TestGroupsInGroups(t *testing.T) {
 func TestNamesFromAFile(t *testing.T) {
 	given := func(yield func(string, error) bool) { yield("first.example", nil) }
 	var names []string
-	for name, err := range joinNames(given, strings.NewReader("# a list\nsecond.example # remark\n\n  third.example\t\n")) {
+	for name, err := range joinNames(given, linesOf(t.Context(), strings.NewReader("# a list\nsecond.example # remark\n\n  third.example\t\n"))) {
 		require.NoError(t, err)
 		names = append(names, name)
 	}
 	assert.Equal(t, []string{"first.example", "second.example", "third.example"}, names)
 	var failed error
-	for _, err := range joinNames(given, strings.NewReader(strings.Repeat("x", 1<<20))) {
+	for _, err := range joinNames(given, linesOf(t.Context(), strings.NewReader(strings.Repeat("x", 1<<20)))) {
 		failed = errors.Join(failed, err)
 	}
 	require.Error(t, failed, "a line without end is no name")
+}
+
+// Somebody who types names is not waited for when the run ends.
+func TestNamesEndWithTheRun(t *testing.T) {
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	in, typed := io.Pipe()
+	defer typed.Close()
+	go typed.Write([]byte("first.example\n"))
+	var names []string
+	for name := range linesOf(ctx, in) {
+		names = append(names, name)
+		stop()
+	}
+	assert.Equal(t, []string{"first.example"}, names)
+}
+
+func TestSplitLine(t *testing.T) {
+	for line, want := range map[string][]string{
+		"ask  www.example\t--type mx":    {"ask", "www.example", "--type", "mx"},
+		`note "the caller's old shop"`:   {"note", "the caller's old shop"},
+		`decode --where 'name == "x"' f`: {"decode", "--where", `name == "x"`, "f"},
+		`note "a \"b\" \c"`:              {"note", `a "b" \c`},
+		`a\.b.example`:                   {`a\.b.example`},
+		`note ""`:                        {"note", ""},
+		"":                               nil,
+	} {
+		words, err := splitLine(line)
+		require.NoError(t, err, line)
+		assert.Equal(t, want, words, line)
+	}
+	_, err := splitLine(`note "open`)
+	assert.ErrorIs(t, err, errQuote)
+}
+
+func TestSlips(t *testing.T) {
+	for pair, want := range map[[2]string]int{{"trcae", "trace"}: 1, {"trace", "trace"}: 0, {"comprae", "compare"}: 1, {"zome", "zone"}: 1, {"", "ask"}: 3, {"office", "of"}: 4} {
+		assert.Equal(t, want, distance(pair[0], pair[1]), pair)
+		assert.Equal(t, want, distance(pair[1], pair[0]), pair)
+	}
 }
 
 // An error is told in one sentence, with what to try next where that is known.

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"unquil/core/capture"
+	"unquil/core/casework"
 	"unquil/core/comparison"
 	"unquil/core/conversation"
 	"unquil/core/delegation"
@@ -65,6 +66,19 @@ var (
 	errNoCommand    = errors.New("there is no such command")
 	errShell        = errors.New("no script for this shell")
 	errNoValue      = errors.New("its value is missing")
+	errNoRoot       = errors.New("no root server has an address of that family")
+	errWord         = errors.New("neither a command, nor a name, an address or a mark")
+	errNoMark       = errors.New("no mark has this number")
+	errNothingYet   = errors.New("nothing was asked before it")
+	errNotHere      = errors.New("it needs a terminal of its own")
+	errChoice       = errors.New("it cannot be chosen")
+	errNameFirst    = errors.New("it goes with --bare")
+	errBadNames     = errors.New("no name in it")
+	errNotHad       = errors.New("no exchange of this session has this number")
+	errNoLine       = errors.New("no line of this session has this number and asks something")
+	errNoText       = errors.New("there are no words to note")
+	errQuote        = errors.New("a quotation is not closed")
+	errCase         = errors.New("a case is kept in a file of its own")
 )
 
 // kinds say what is wrong with an option's value, by the kind of value that it takes.
@@ -133,6 +147,19 @@ var advice = []struct {
 	{errNoValue, "unquil COMMAND --help describes the option"},
 	{errNoCommand, "unquil --help lists the commands"},
 	{errShell, "give bash, fish, powershell or zsh"},
+	{errWord, "the word help lists what can be typed; ask NAME looks up a name that looks like a command"},
+	{errNoMark, "the word marks lists them"},
+	{errNothingYet, "type a name first"},
+	{errNotHere, "run it outside the session"},
+	{errChoice, "for example from office,isp or type mx,txt or over tcp or wait 1s; usual takes every choice back"},
+	{errNameFirst, "add --bare"},
+	{errBadNames, "correct them; all other names were looked up"},
+	{errNotHad, "answers name the numbers of their exchanges where something is to note; the first is 1"},
+	{errNoLine, "the word lines lists them"},
+	{errNoText, "for example note \"the caller sees the old shop\""},
+	{errQuote, "put the same mark at its end, or type a backslash before one that stands for itself"},
+	{casework.ErrNoCase, "give the file that --case wrote, or the name of a file that is not there yet"},
+	{files.ErrOthers, "end the other session, and take the case up again"},
 	{errNoOption, "unquil COMMAND --help lists its options"},
 	{comparison.ErrExpected, "give a value of the type, as in a master file, and the type with --type"},
 	{errWait, "give a time with its unit from 100ms to 1h, such as wait = \"2s\""},

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unquil/core/casework"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
 	"unquil/core/escape"
@@ -31,6 +32,7 @@ type reportOf struct {
 	walks     []*delegation.Walk
 	compared  []probe.Compared
 	tables    []page.Table
+	steps     []casework.Step // of a session
 	findings  []finding.Finding
 	exchanges []exchange.Exchange
 	left      int // exchanges that were counted, and are not in the evidence
@@ -65,12 +67,13 @@ func (a *app) checkReport() error {
 
 // report writes the report that --report asks for, and the capture beside it.
 func (a *app) report(of reportOf) (err error) {
+	a.told = of
 	if a.reportFile == "" {
 		return nil
 	}
 	draw := reportKinds[strings.ToLower(filepath.Ext(a.reportFile))]
 	r := &page.Report{Command: a.commandLine(), Version: version(), Made: time.Now(), Lab: a.lab, Headline: of.headline, Verdicts: of.verdicts,
-		Walks: of.walks, Compared: of.compared, Tables: of.tables, Findings: slices.Clone(of.findings), Exchanges: of.exchanges, Left: of.left}
+		Walks: of.walks, Compared: of.compared, Steps: slices.Clone(of.steps), Tables: of.tables, Findings: slices.Clone(of.findings), Exchanges: of.exchanges, Left: of.left}
 	finding.Sort(r.Findings)
 	if r.Headline == "" {
 		r.Headline = headline(of.verdicts)
@@ -97,6 +100,9 @@ func (a *app) redactedReport(draw func(io.Writer, *page.Report) error, whole *pa
 	names, err := a.redactedNames()
 	if err != nil {
 		return err
+	}
+	for i := range whole.Steps { // what was drawn breaks names where lines end
+		whole.Steps[i].Said, whole.Steps[i].Args = "", nil
 	}
 	redactor := redact.New(names, redact.Clients(whole.Exchanges), page.Common)
 	r := redact.Copy(redactor, *whole)

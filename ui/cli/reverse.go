@@ -43,6 +43,10 @@ func newReverse(a *app) *cobra.Command {
 			})
 			stop()
 			finding.Sort(found)
+			a.told.findings = found
+			for i := range reversals {
+				a.standing.mark(reversals[i].Exchange)
+			}
 			if a.json {
 				d := a.document("reverse", found)
 				d.Result = data.OfReversals(reversals)

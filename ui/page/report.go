@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"unquil/core/casework"
 	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/diagnosis"
@@ -35,6 +36,7 @@ type Report struct {
 	Verdicts  []diagnosis.Verdict
 	Walks     []*delegation.Walk
 	Compared  []probe.Compared
+	Steps     []casework.Step // of a session: what was typed, and what came of it
 	Tables    []Table
 	Findings  []finding.Finding // heaviest first; those of the verdicts among them
 	Exchanges []exchange.Exchange
@@ -53,6 +55,15 @@ func (r *Report) Replaced() string {
 	return text
 }
 
+// Few are the exchanges of a step that are listed with it.
+func (r *Report) Few(of []exchange.Exchange) []*exchange.Exchange {
+	var few []*exchange.Exchange
+	for i := range of[:min(len(of), maxOfStep)] {
+		few = append(few, &of[i])
+	}
+	return few
+}
+
 // Table is rows under a heading.
 type Table struct {
 	Title   string
@@ -64,6 +75,7 @@ type Table struct {
 const (
 	maxShown  = 250 // exchanges
 	maxLadder = 48
+	maxOfStep = 12 // exchanges
 	maxLanes  = 8
 	maxPieces = 600 // of one message
 )

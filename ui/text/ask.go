@@ -77,7 +77,8 @@ func (v *View) Answers(b Block, show Show) {
 	}
 	v.line()
 	v.aliases(block)
-	v.row(saidByLabel(block), saidBy(block, show.Parts["timing"]))
+	v.referrals(block)
+	v.row(saidByLabel(block), v.saidBy(block, show.Parts["timing"]))
 	if security := block[0].Last(); security != nil && security.Security != nil {
 		v.row("secured", securityWords(security.Security))
 	}
@@ -99,7 +100,7 @@ func (v *View) aliases(block []*exchange.Exchange) {
 	for _, e := range block {
 		for _, alias := range e.Answer().Aliases {
 			target, _ := alias.Target()
-			link := fmt.Sprintf("%s points (CNAME) to %s", alias.Name.Spoken(), target.Spoken())
+			link := fmt.Sprintf("%s points (CNAME) to %s%s", alias.Name.Spoken(), target.Spoken(), v.markOf(target))
 			if !slices.Contains(links, link) {
 				links = append(links, link)
 			}
@@ -215,7 +216,7 @@ func (v *View) values(e *exchange.Exchange, followed []probe.Followed, explain b
 		if i > 0 {
 			label = ""
 		}
-		v.flow(label, labelWidth, r.Value(), strong)
+		v.flow(label, labelWidth, strong.Render(r.Value())+v.marksIn(r), plainStyle)
 		if explain {
 			v.explain(r)
 		}
@@ -265,7 +266,7 @@ func mailboxOf(f wire.Field, t wire.Type) string {
 func (v *View) followed(f *probe.Followed) {
 	var words []string
 	for _, a := range f.Addresses() {
-		words = append(words, a.String())
+		words = append(words, a.String()+v.markAt(a))
 	}
 	text := "at " + strings.Join(words, ", ")
 	if len(words) == 0 {
@@ -309,11 +310,13 @@ func silence(e *exchange.Exchange) string {
 }
 
 // saidBy names the server, how it was asked and how long it took.
-func saidBy(block []*exchange.Exchange, timing bool) string {
+func (v *View) saidBy(block []*exchange.Exchange, timing bool) string {
 	first := block[0]
 	who := first.Server.AddressText()
 	if first.Server.Label != "" || first.Server.Host != "" {
-		who = fmt.Sprintf("%s (%s)", first.Server.Name(), who)
+		who = fmt.Sprintf("%s%s (%s%s)", first.Server.Name(), v.markOfServer(first.Server), who, v.markAt(first.Server.Address.Addr()))
+	} else {
+		who += v.markAt(first.Server.Address.Addr())
 	}
 	over := strings.ToUpper(string(first.Transport()))
 	var times []string
@@ -337,6 +340,10 @@ func saidBy(block []*exchange.Exchange, timing bool) string {
 // how old that is as far as the TTL tells.
 func authorityWords(b Block) string {
 	for _, e := range b.Exchanges {
+		if e.Outcome == exchange.Referral {
+			zone, _, _ := exchange.ReferralZone(e.Reply)
+			return "none: a referral, as " + zone.Spoken() + " is delegated to the servers above"
+		}
 		if !e.Outcome.Good() {
 			continue
 		}
@@ -442,11 +449,16 @@ func shorten(text string) string {
 	return text
 }
 
-// Bare draws the asked values alone, one a line in master-file form.
-func (v *View) Bare(exchanges []*exchange.Exchange) {
+// Bare draws the asked values alone, one a line in master-file form; nameFirst puts the name
+// that was asked for before each, and a tab.
+func (v *View) Bare(exchanges []*exchange.Exchange, nameFirst bool) {
 	for _, e := range exchanges {
+		lead := ""
+		if nameFirst {
+			lead = e.Question.Name.String() + "\t"
+		}
 		for _, r := range e.Answer().Records {
-			v.line(r.Value())
+			v.line(lead, r.Value())
 		}
 	}
 }

@@ -42,7 +42,7 @@ func (v *View) reversal(r *probe.Reversal, alone bool) {
 		if !n.LeadsBack {
 			back = severe["concern"].Render("does not resolve back")
 		}
-		v.flow(label, indent, strong.Render(n.Name.Spoken())+", which "+back, plainStyle)
+		v.flow(label, indent, strong.Render(n.Name.Spoken())+v.markOf(n.Name)+", which "+back, plainStyle)
 	}
 	if !alone {
 		return
@@ -53,7 +53,7 @@ func (v *View) reversal(r *probe.Reversal, alone bool) {
 		v.row("via", fmt.Sprintf("a CNAME to %s (the range is delegated in parts)", target.Spoken()))
 	}
 	block := []*exchange.Exchange{r.Exchange}
-	v.row(saidByLabel(block), saidBy(block, true))
+	v.row(saidByLabel(block), v.saidBy(block, true))
 }
 
 // BareReversals draws address, a tab, and each name.

@@ -16,6 +16,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
+	"unquil/core/casework"
 	"unquil/core/escape"
 	"unquil/core/finding"
 	"unquil/core/idn"
@@ -35,6 +36,9 @@ const (
 
 // View draws into one place.
 type View struct {
+	// Marks are shown behind the hosts and addresses of answers; nil: there are none.
+	Marks *casework.Marks
+
 	w     io.Writer
 	width int // columns
 	err   error
