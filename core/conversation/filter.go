@@ -44,7 +44,9 @@ type Fields struct {
 
 // Filter says which exchanges of a capture count. The zero Filter is all of them.
 type Filter struct {
-	Names            []string // patterns with * and ?
+	Names            []string  // patterns with * and ?
+	Exactly          wire.Name // this name and no other
+	Within           *Chosen   // these; nil: all
 	Under            wire.Name
 	Types            []wire.Type
 	Outcomes         []exchange.Outcome
@@ -83,7 +85,7 @@ func (c *Filter) Compile() (func(*Transaction) bool, error) {
 		}
 		c.program = program
 	}
-	if len(c.Names)+len(c.Types)+len(c.Outcomes)+len(c.Clients)+len(c.Servers) == 0 && c.Under.IsZero() && c.ID == nil &&
+	if len(c.Names)+len(c.Types)+len(c.Outcomes)+len(c.Clients)+len(c.Servers) == 0 && c.Under.IsZero() && c.Exactly.IsZero() && c.Within == nil && c.ID == nil &&
 		c.Slower == 0 && c.From.IsZero() && c.To.IsZero() && c.Finding == "" && c.Where == "" {
 		return nil, nil
 	}
@@ -96,7 +98,7 @@ func (c *Filter) matches(p *Transaction) bool {
 	}
 	sent := p.First.At
 	switch {
-	case !in(c.Clients, p.Client().Addr()), !in(c.Servers, p.Server().Addr()),
+	case c.Within != nil && !c.Within.Has(p.Number), !in(c.Clients, p.Client().Addr()), !in(c.Servers, p.Server().Addr()),
 		len(c.Types) > 0 && !slices.Contains(c.Types, p.View().QType()),
 		len(c.Outcomes) > 0 && !slices.Contains(c.Outcomes, p.Outcome()),
 		c.ID != nil && p.unpackQuestion().id != *c.ID,
@@ -105,11 +107,14 @@ func (c *Filter) matches(p *Transaction) bool {
 		c.Finding != "" && !slices.Contains(p.Codes, c.Finding):
 		return false
 	}
-	if len(c.patterns) == 0 && c.Under.IsZero() && c.program == nil {
+	if len(c.patterns) == 0 && c.Under.IsZero() && c.Exactly.IsZero() && c.program == nil {
 		return true
 	}
 	name, err := p.View().QName()
 	if err != nil || name.IsZero() {
+		return false
+	}
+	if !c.Exactly.IsZero() && !name.Equal(c.Exactly) {
 		return false
 	}
 	if !c.Under.IsZero() && !name.IsSubdomainOf(c.Under) {

@@ -49,6 +49,18 @@ func (k *PacketSelection) Add(p *Transaction) {
 	}
 }
 
+// note puts words about an exchange into the comment of its first packet.
+func (k *PacketSelection) note(p *Transaction, words string) {
+	if words == "" {
+		return
+	}
+	first := p.Packets()[0]
+	if found := k.comments[first]; found != "" {
+		words += " (" + found + ")"
+	}
+	k.comments[first] = "note: " + words
+}
+
 // complete finds what belongs to the packets too: the segments of their TCP
 // connections, and the fragments that their datagrams came in.
 func (k *PacketSelection) complete(readers []*capture.Reader, each func(r *capture.Record)) error {

@@ -38,6 +38,8 @@ type Plan struct {
 	Tell func(*Transaction)
 	// Select says of which exchanges the packets are wanted.
 	Select Selecting
+	// Notes are words about exchanges, by number, for the comments of selected packets.
+	Notes map[int]string
 	// Fetch returns which exchanges are wanted whole though the overview did not keep them; nil,
 	// or returning nil: none.
 	Fetch func(*Overview) func(*Transaction) bool
@@ -143,6 +145,7 @@ func (s *Study) each(t *Transaction, gather, tell func(*Transaction)) {
 	s.Met = true
 	if s.selects(t) {
 		s.Selection.Add(t)
+		s.Selection.note(t, s.plan.Notes[t.Number])
 	}
 	if gather != nil {
 		gather(t)

@@ -228,14 +228,22 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	return firstOf(mode.show(study), failed, wrong)
 }
 
-// planOf is how the captures are to be read for a mode, a selection of packets and a report.
-func (a *app) planOf(d *decoding, mode decodeMode) (plan conversation.Plan, err error) {
+// reading is where in the captures DNS is looked for.
+func (d *decoding) reading() (plan conversation.Plan, err error) {
 	plan.Options = conversation.Options{HTTPS: d.https, Keep: keptExchanges}
 	for _, port := range d.ports {
 		if port == 0 || port > 65535 {
 			return plan, usage(fmt.Errorf("--port %d: %w", port, errPort))
 		}
 		plan.Ports = append(plan.Ports, uint16(port))
+	}
+	return plan, nil
+}
+
+// planOf is how the captures are to be read for a mode, a selection of packets and a report.
+func (a *app) planOf(d *decoding, mode decodeMode) (plan conversation.Plan, err error) {
+	if plan, err = d.reading(); err != nil {
+		return plan, err
 	}
 	if plan.Choose, err = d.choice.Compile(); err != nil {
 		return plan, usage(err)

@@ -74,11 +74,11 @@ var (
 	errChoice       = errors.New("it cannot be chosen")
 	errNameFirst    = errors.New("it goes with --bare")
 	errBadNames     = errors.New("no name in it")
+	errWritten      = errors.New("what is browsed cannot be written in that form")
 	errNotHad       = errors.New("no exchange of this session has this number")
 	errNoLine       = errors.New("no line of this session has this number and asks something")
 	errNoText       = errors.New("there are no words to note")
 	errQuote        = errors.New("a quotation is not closed")
-	errCase         = errors.New("a case is kept in a file of its own")
 )
 
 // kinds say what is wrong with an option's value, by the kind of value that it takes.
@@ -154,6 +154,7 @@ var advice = []struct {
 	{errChoice, "for example from office,isp or type mx,txt or over tcp or wait 1s; usual takes every choice back"},
 	{errNameFirst, "add --bare"},
 	{errBadNames, "correct them; all other names were looked up"},
+	{errWritten, "give a name that ends in .pcapng, .csv, .html or .md"},
 	{errNotHad, "answers name the numbers of their exchanges where something is to note; the first is 1"},
 	{errNoLine, "the word lines lists them"},
 	{errNoText, "for example note \"the caller sees the old shop\""},

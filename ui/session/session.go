@@ -78,7 +78,6 @@ type Model struct {
 
 // The messages of a line that runs.
 type (
-	spoken  string // lines that it wrote
 	ended   struct{ over bool }
 	elapsed struct{}
 )

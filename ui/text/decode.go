@@ -101,9 +101,6 @@ func absurdWords(o *conversation.Overview) string {
 // views show what findings without exchanges are about.
 var views = map[finding.Code]string{finding.NameConflict: "local-link", finding.ReadableNames: "names"}
 
-// crosses are the findings whose exchanges need not be of one client and one server.
-var crosses = map[finding.Code]bool{finding.AnswerRewritten: true}
-
 // captureFindings lists findings with the command that shows what is behind each.
 func (v *View) captureFindings(again string, o *conversation.Overview) {
 	if len(o.Findings) == 0 {
@@ -126,16 +123,15 @@ func (v *View) captureFindings(again string, o *conversation.Overview) {
 			detail += fmt.Sprintf("; %s --exchange %d", again, f.Evidence[0])
 		default:
 			detail += fmt.Sprintf("; %s --view exchanges --finding %s", again, f.Code)
-			if f.About.Outcome != "" {
-				detail += " --outcome " + f.About.Outcome
+			choice := conversation.Showing(&f)
+			for _, outcome := range choice.Outcomes {
+				detail += " --outcome " + string(outcome)
 			}
-			if crosses[f.Code] {
-				break
+			for _, client := range choice.Clients {
+				detail += " --client " + client.Addr().String()
 			}
-			if f.About.Client != "" {
-				detail += " --client " + f.About.Client
-			} else if f.About.Address != "" {
-				detail += " --server " + f.About.Address
+			for _, server := range choice.Servers {
+				detail += " --server " + server.Addr().String()
 			}
 		}
 		v.flow("", labelWidth, detail, quiet)

@@ -38,6 +38,8 @@ const (
 type View struct {
 	// Marks are shown behind the hosts and addresses of answers; nil: there are none.
 	Marks *casework.Marks
+	// Linear puts what stands side by side one below the other, for who hears it read.
+	Linear bool
 
 	w     io.Writer
 	width int // columns

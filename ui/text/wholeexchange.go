@@ -66,6 +66,14 @@ func (v *View) WholeExchange(e *exchange.Exchange, o *conversation.Overview, pac
 // cells draws a row of two cells.
 func (v *View) cells(row pairRow) {
 	const label = 12
+	if v.Linear {
+		for _, side := range [][2]string{{"question, ", row.question}, {"reply, ", row.reply}} {
+			if row.title != "" && side[1] != "" {
+				v.flow("  "+quiet.Render(side[0]+row.title), 24, side[1], plainStyle)
+			}
+		}
+		return
+	}
 	half := (v.width - label - 2) / 2
 	left, right := wrap(row.question, half), wrap(row.reply, half)
 	for i := range max(len(left), len(right)) {
