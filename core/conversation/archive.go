@@ -29,6 +29,24 @@ type Archive struct {
 type Chosen struct {
 	set   numbers
 	count int
+	ranks []int // how many come before each run of words of the set; made anew when it has grown
+}
+
+// rankWords is how many words of a set one rank is of.
+const rankWords = 32
+
+// ranked are the ranks of the set as it is.
+func (c *Chosen) ranked() []int {
+	if c.ranks == nil {
+		before := 0
+		for i, word := range c.set {
+			if i%rankWords == 0 {
+				c.ranks = append(c.ranks, before)
+			}
+			before += bits.OnesCount64(word)
+		}
+	}
+	return c.ranks
 }
 
 // ChosenFrom is a choice of some numbers.
@@ -44,7 +62,7 @@ func ChosenFrom(list []int) *Chosen {
 func (c *Chosen) Add(n int) {
 	if n > 0 && !c.set.has(n) {
 		c.set.add(n)
-		c.count++
+		c.count, c.ranks = c.count+1, nil
 	}
 }
 
@@ -59,7 +77,20 @@ func (c *Chosen) Choose(t *Transaction) bool { return c.Has(t.Number) }
 
 // Number is the number of the one at a place, from 0; 0 beyond the last.
 func (c *Chosen) Number(place int) int {
-	for i, word := range c.set {
+	if place < 0 || place >= c.count {
+		return 0
+	}
+	ranks := c.ranked()
+	run, exact := slices.BinarySearch(ranks, place)
+	for exact && run+1 < len(ranks) && ranks[run+1] == place { // runs without any
+		run++
+	}
+	if !exact {
+		run--
+	}
+	place -= ranks[run]
+	for i := run * rankWords; i < len(c.set); i++ {
+		word := c.set[i]
 		here := bits.OnesCount64(word)
 		if place >= here {
 			place -= here
@@ -74,14 +105,19 @@ func (c *Chosen) Number(place int) int {
 }
 
 // Place is the place at which a number is, or would be.
-func (c *Chosen) Place(number int) (place int) {
-	for i, word := range c.set {
-		if i == number/64 {
-			return place + bits.OnesCount64(word&(1<<(number%64)-1))
-		}
-		place += bits.OnesCount64(word)
+func (c *Chosen) Place(number int) int {
+	word := number / 64
+	if number <= 0 {
+		return 0
 	}
-	return place
+	if word >= len(c.set) {
+		return c.count
+	}
+	place := c.ranked()[word/rankWords]
+	for _, w := range c.set[word/rankWords*rankWords : word] {
+		place += bits.OnesCount64(w)
+	}
+	return place + bits.OnesCount64(c.set[word]&(1<<(number%64)-1))
 }
 
 // options are those of a reading that keeps no more than it is told to.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/vm"
 
 	"unquil/core/exchange"
@@ -59,6 +60,24 @@ type Filter struct {
 
 	patterns []string // Names as they are matched
 	program  *vm.Program
+	machine  *vm.VM
+	wants    wants
+}
+
+// wants are the fields that a condition names: those that it does not are not made.
+type wants map[string]bool
+
+// Visit notes a field that is named, for [ast.Walk].
+func (w wants) Visit(node *ast.Node) {
+	switch n := (*node).(type) {
+	case *ast.IdentifierNode:
+		w[n.Value] = true
+	}
+}
+
+// any reports whether one of some fields is wanted; $env is all of them.
+func (w wants) any(fields ...string) bool {
+	return w["$env"] || slices.ContainsFunc(fields, func(f string) bool { return w[f] })
 }
 
 // matched is a pattern or a name in the form in which the two are matched: an asterisk
@@ -83,7 +102,9 @@ func (c *Filter) Compile() (func(*Transaction) bool, error) {
 			first, _, _ := strings.Cut(err.Error(), "\n")
 			return nil, fmt.Errorf("%w: %s", ErrCondition, first)
 		}
-		c.program = program
+		c.program, c.machine, c.wants = program, &vm.VM{}, wants{}
+		node := program.Node()
+		ast.Walk(&node, c.wants)
 	}
 	if len(c.Names)+len(c.Types)+len(c.Outcomes)+len(c.Clients)+len(c.Servers) == 0 && c.Under.IsZero() && c.Exactly.IsZero() && c.Within == nil && c.ID == nil &&
 		c.Slower == 0 && c.From.IsZero() && c.To.IsZero() && c.Finding == "" && c.Where == "" {
@@ -107,20 +128,16 @@ func (c *Filter) matches(p *Transaction) bool {
 		c.Finding != "" && !slices.Contains(p.Codes, c.Finding):
 		return false
 	}
-	if len(c.patterns) == 0 && c.Under.IsZero() && c.Exactly.IsZero() && c.program == nil {
-		return true
+	text := ""
+	if len(c.patterns) > 0 || !c.Under.IsZero() || !c.Exactly.IsZero() || c.wants.any("name") {
+		name, err := p.View().QName()
+		if err != nil || name.IsZero() || !c.Exactly.IsZero() && !name.Equal(c.Exactly) || !c.Under.IsZero() && !name.IsSubdomainOf(c.Under) {
+			return false
+		}
+		if len(c.patterns) > 0 || c.wants.any("name") {
+			text = name.Fold().Spoken()
+		}
 	}
-	name, err := p.View().QName()
-	if err != nil || name.IsZero() {
-		return false
-	}
-	if !c.Exactly.IsZero() && !name.Equal(c.Exactly) {
-		return false
-	}
-	if !c.Under.IsZero() && !name.IsSubdomainOf(c.Under) {
-		return false
-	}
-	text := name.Fold().Spoken()
 	if len(c.patterns) > 0 && !slices.ContainsFunc(c.patterns, func(pattern string) bool {
 		ok, _ := path.Match(pattern, matched(text))
 		return ok
@@ -130,25 +147,39 @@ func (c *Filter) matches(p *Transaction) bool {
 	if c.program == nil {
 		return true
 	}
-	result, err := expr.Run(c.program, p.fields(text))
+	result, err := c.machine.Run(c.program, p.fields(text, c.wants))
 	chosen, ok := result.(bool)
 	return err == nil && ok && chosen
 }
 
-func (p *Transaction) fields(name string) Fields {
-	f := Fields{
-		Number: p.Number, Time: float64(p.First.At) / 1e9, Client: p.Client().Addr().String(), Server: p.Server().Addr().String(), Port: int(p.Server().Port()),
-		Name: name, Type: p.View().QType().String(), Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
-		Attempts: p.Asked(), ID: int(p.unpackQuestion().id), Transport: string(p.transport()),
+func (p *Transaction) fields(name string, w wants) *Fields {
+	f := &Fields{
+		Number: p.Number, Time: float64(p.First.At) / 1e9, Port: int(p.Server().Port()),
+		Name: name, Outcome: string(p.Outcome()), Took: p.Took().Seconds(), Waited: p.Waited().Seconds(),
+		Attempts: p.Asked(), ID: int(p.unpackQuestion().id),
 	}
-	if p.answered() {
+	if w.any("client", "server") {
+		f.Client, f.Server = p.Client().Addr().String(), p.Server().Addr().String()
+	}
+	if w.any("type") {
+		f.Type = p.View().QType().String()
+	}
+	if w.any("transport") {
+		f.Transport = string(p.transport())
+	}
+	if p.answered() && w.any("rcode", "authority", "size") {
 		reply := p.unpackReply()
 		f.Size = len(reply.Bytes())
 		f.RCode, f.Authority = reply.Flags().RCode().String(), reply.Flags().Has(wire.AA)
+	}
+	if p.answered() && w.any("values") {
 		e := p.Exchange()
 		f.Values = exchange.Values(e.Answer().Records)
 	}
 	for _, code := range p.Codes {
+		if !w.any("findings") {
+			break
+		}
 		f.FindingsOf = append(f.FindingsOf, string(code))
 	}
 	return f

@@ -33,7 +33,7 @@ type plain struct {
 // RunPlain browses by lines of words, until they end or one says so. The error is that of
 // reading or writing.
 func RunPlain(ctx context.Context, b *Browser, in io.Reader, out io.Writer) error {
-	b.colour, b.width, b.height = text.Never, 100, 1<<20
+	b.colour, b.width, b.height = text.Never, 100, plainItems
 	b.linear = true
 	p := &plain{Browser: b, ctx: ctx, out: out}
 	p.work()

@@ -6,6 +6,7 @@ import (
 	"io"
 	"maps"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 
@@ -47,6 +48,7 @@ func newBrowse(a *app) *cobra.Command {
 			for _, path := range paths {
 				a.files.Note(path)
 			}
+			debug.SetMemoryLimit(browseMemory)
 			source := browse.Source{Title: string(escape.Of(strings.Join(bases(paths), ", "))), Size: files.now,
 				Archive: &conversation.Archive{Source: files, Ports: plan.Ports, HTTPS: plan.HTTPS}}
 			source.Write = func(ctx context.Context, path string, chosen *conversation.Chosen, notes map[int]string) (string, error) {
@@ -71,6 +73,10 @@ func newBrowse(a *app) *cobra.Command {
 	flags.StringSliceVar(&https, "https-host", nil, "`HOSTS` that serve DNS over HTTPS")
 	return cmd
 }
+
+// browseMemory is how many bytes the program tries to do with while it browses: what it does not
+// hold it reads again.
+const browseMemory = 72 << 20
 
 // bases are the names of files without their folders.
 func bases(paths []string) (names []string) {
