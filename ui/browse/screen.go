@@ -203,10 +203,11 @@ func (m *model) lines() []string {
 	for len(out) < m.height-3 {
 		out = append(out, "")
 	}
-	out = append(out[:min(len(out), m.height-3)], "", m.foot(), quiet.Render(ansi.Truncate(m.keyLine(), width, "…")))
+	out = append(out[:min(len(out), m.height-3)], "", "", quiet.Render(ansi.Truncate(m.keyLine(), width, "…")))
 	for i := range out { // whatever went wrong before, nothing acts from here on
-		out[i] = escape.Styled(out[i])
+		out[i] = ansi.Truncate(escape.Styled(out[i]), width, "")
 	}
+	out[len(out)-2] = m.foot()
 	return out
 }
 
@@ -244,7 +245,8 @@ func (m *model) foot() string {
 			}
 		}
 		m.input.SetWidth(max(m.width-ansi.StringWidth(label)-ansi.StringWidth(hint)-4, 16))
-		return ansi.Truncate(label+m.input.View()+"  "+quiet.Render(hint), m.width, "…")
+		// The line that is typed moves the cursor, and lets nothing in that could do more.
+		return ansi.Truncate(label+m.input.View()+"  "+quiet.Render(escape.Styled(hint)), m.width, "…")
 	}
 	words := m.Working()
 	if p := m.progress.Load(); p != nil && words != "" {
@@ -252,9 +254,9 @@ func (m *model) foot() string {
 	}
 	switch {
 	case m.said != "" && m.wrong:
-		return bad.Render(ansi.Truncate(m.said, m.width, "…"))
+		return bad.Render(ansi.Truncate(string(escape.Of(m.said)), m.width, "…"))
 	case m.said != "":
-		return good.Render(ansi.Truncate(m.said, m.width, "…"))
+		return good.Render(ansi.Truncate(string(escape.Of(m.said)), m.width, "…"))
 	}
 	return quiet.Render(ansi.Truncate(words, m.width, "…"))
 }

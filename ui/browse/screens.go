@@ -365,7 +365,7 @@ func (b *Browser) packet(number int) *screen {
 func (b *Browser) stats(rows []conversation.Row, left int, name, one, peers string, filter func(conversation.Row) (conversation.Filter, bool)) *screen {
 	s := &screen{name: name, count: func() int { return len(rows) }}
 	s.about = func() string {
-		words := fmt.Sprintf("%s, those with the most failures first", wording.Count(len(rows), one, name))
+		words := fmt.Sprintf("%s, the busiest first", wording.Count(len(rows), one, name))
 		if left > 0 {
 			words += fmt.Sprintf("; %s exchanges belong to rows beyond the limit", wording.Number(left))
 		}

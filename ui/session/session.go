@@ -237,7 +237,7 @@ func (m *Model) next() tea.Cmd {
 		if line == "" {
 			return ended{}
 		}
-		out := &lines{print: m.print}
+		out := &lines{print: m.print, width: width}
 		over := m.Shell.Run(ctx, line, width, out)
 		out.end()
 		return ended{over}
@@ -410,13 +410,14 @@ func (m *Model) choicesLines() (rows []string) {
 // lines prints what is written, as many whole lines at once as come at once.
 type lines struct {
 	print func(string)
+	width int // what is wider is wrapped
 	part  string
 }
 
 func (l *lines) Write(b []byte) (int, error) {
 	l.part += string(b)
 	if end := strings.LastIndexByte(l.part, '\n'); end >= 0 {
-		l.print(visible(l.part[:end]))
+		l.print(visible(ansi.Wrap(l.part[:end], l.width, "")))
 		l.part = l.part[end+1:]
 	}
 	return len(b), nil
@@ -433,6 +434,6 @@ func visible(text string) string {
 // end prints what has no end of line, and parts what came from the next prompt.
 func (l *lines) end() {
 	if l.part != "" {
-		l.print(l.part)
+		l.print(ansi.Wrap(l.part, l.width, ""))
 	}
 }
