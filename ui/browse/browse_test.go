@@ -154,7 +154,7 @@ func TestWays(t *testing.T) {
 		{"all of them, and not only those that it names", []string{"end", "up", "up", "up", "up", "up", "up", "enter"}, "findings / failed", []string{"14 exchanges"}},
 		{"to one whole", []string{"enter", "enter"}, "findings / failed / exchange 13", []string{"question reply", "packet 30 at 07:40:14.000000", "IPv4 from 192.0.2.31, to 192.0.2.53", "recursion available, SERVFAIL"}},
 		{"to its bytes, the one under the cursor explained", []string{"enter", "enter", "enter", "down", "down", "down", "down"}, "findings / failed / exchange 13 / bytes",
-			[]string{"question, packet 30", "Ethernet", "> 44 0100 flags", "header: flags, bytes 44 to 45", "this is a question"}},
+			[]string{"question, packet 30", "Ethernet", "> 44 0100 flags 0x0100 header: flags, bytes 44 to 45 this is a question", "reply, packet 31"}},
 		{"the bytes of the reply follow", []string{"enter", "enter", "enter", "end"}, "findings / failed / exchange 13 / bytes", []string{"reply, packet 31"}},
 		{"and back up", []string{"enter", "enter", "enter", "esc", "esc"}, "findings / failed", []string{"4 exchanges"}},
 		{"the next of the list", []string{"enter", "enter", ">"}, "findings / failed / exchange 16", []string{"status.lifts.hollowtarn.example"}},

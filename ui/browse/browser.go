@@ -57,6 +57,7 @@ type screen struct {
 	about func() string // what it is, in a sentence
 	count func() int    // of the items, or of the page's lines
 	item  func(v *text.View, i int, whole bool)
+	head  func(i int) string  // a line above an item; nil, or "": none
 	page  func(v *text.View)  // instead of items; nil: it is a list
 	down  func(i int) *screen // what is below an item; nil, or returning nil: nothing
 	need  func(from, to int)  // asks for what the items from one to another need
@@ -331,8 +332,16 @@ func (b *Browser) visible(s *screen) (lines []string, rows []int) {
 	s.at = min(s.at, count-1)
 	whole := text.Drawn(width, b.colour, func(v *text.View) { s.item(v, s.at, true) })
 	whole = whole[:min(len(whole), room)]
-	s.top = max(min(s.top, s.at), s.at-(room-len(whole)))
+	below := room - len(whole)
+	if s.head != nil {
+		below = max(below-maxHeads, 0)
+	}
+	s.top = max(min(s.top, s.at), s.at-below)
 	for i := s.top; i < count && len(lines) < room; i++ {
+		if s.head != nil && s.head(i) != "" {
+			lines = append(lines, text.Drawn(width, b.colour, func(v *text.View) { v.Heading(s.head(i)) })...)
+			rows = append(rows, noRow)
+		}
 		item := whole
 		if i != s.at {
 			item = text.Drawn(width, b.colour, func(v *text.View) { s.item(v, i, false) })
@@ -344,6 +353,13 @@ func (b *Browser) visible(s *screen) (lines []string, rows []int) {
 	}
 	return lines[:min(len(lines), room)], rows[:min(len(rows), room)]
 }
+
+// noRow is the row of a line that is of no item, and maxHeads how many of them a list has at
+// the most.
+const (
+	noRow    = -1
+	maxHeads = 3
+)
 
 // mark marks the exchange where one stands for writing, or takes the mark away.
 func (b *Browser) mark() {

@@ -98,6 +98,9 @@ func (p *plain) tell() {
 		p.work()
 	}
 	for i := p.from; i < until; i++ {
+		if s.head != nil && s.head(i) != "" {
+			p.say(s.head(i))
+		}
 		lines := text.Drawn(plainWidth, text.Never, func(v *text.View) {
 			v.Linear = true
 			s.item(v, i, s.find == nil && s.one == 0)

@@ -121,7 +121,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 // click goes to the item on a line of the screen, and down from the one where one stands.
 func (m *model) click(line int) {
 	s := m.here()
-	if line -= m.top; s == nil || s.page != nil || line < 0 || line >= len(m.rows) || m.asking != nil {
+	if line -= m.top; s == nil || s.page != nil || line < 0 || line >= len(m.rows) || m.rows[line] == noRow || m.asking != nil {
 		return
 	}
 	if m.rows[line] == s.at {

@@ -309,13 +309,12 @@ func (b *Browser) bytes(e *exchange.Exchange, packets map[int]*conversation.Whol
 func (b *Browser) parts(name string, parts []part, number int) *screen {
 	s := &screen{name: name, one: number, count: func() int { return len(parts) }}
 	s.about = func() string {
-		for i := min(s.at, len(parts)-1); i >= 0; i-- {
-			if parts[i].head != "" {
-				return parts[i].head
-			}
+		if len(parts) == 0 {
+			return "the capture holds no byte of it"
 		}
-		return "no bytes in the capture"
+		return "every byte by its name; the field under the cursor is explained"
 	}
+	s.head = func(i int) string { return parts[i].head }
 	s.item = func(v *text.View, i int, whole bool) { v.PieceItem(parts[i].piece, parts[i].data, whole) }
 	return s
 }

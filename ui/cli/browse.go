@@ -109,6 +109,7 @@ func (a *app) writeBrowsed(ctx context.Context, from *captureFiles, plan convers
 		plan.Keep, plan.Select = keptExchanges, conversation.SelectForReport
 		plan.Notes = notes
 		out.reportFile = path
+		defer out.dropReport()
 		if err := out.openOutputs(); err != nil {
 			return "", err
 		}

@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 
 	"github.com/spf13/cobra"
+
+	"unquil/ui/text"
 )
 
 // scene is one complaint of the morning: what is typed, and what it teaches.
@@ -14,48 +16,55 @@ type scene struct {
 	said    string
 	command []string
 	learned string
+	lines   []string // that are typed in a session
 }
 
 var scenes = []scene{
 	{
-		"First, a name that works: what does a good answer look like?",
-		[]string{"ask", "www.hollowtarn.example"},
-		"The answer comes first, then who gave it, on whose authority and for how long. This one is healthy.",
+		said:    "First, a name that works: what does a good answer look like?",
+		command: []string{"ask", "www.hollowtarn.example"},
+		learned: "The answer comes first, then who gave it, on whose authority and for how long. This one is healthy.",
 	},
 	{
-		"\"The valley station cannot sell tickets.\" Does everybody get the same answer?",
-		[]string{"compare", "tickets.hollowtarn.example", "--type", "A", "--from", "office,isp", "--zone-servers"},
-		"The shop has moved. The office resolver still hands out the old address, and so does one of the zone's own servers, which missed the move.",
+		said:    "\"The valley station cannot sell tickets.\" Does everybody get the same answer?",
+		command: []string{"compare", "tickets.hollowtarn.example", "--type", "A", "--from", "office,isp", "--zone-servers"},
+		learned: "The shop has moved. The office resolver still hands out the old address, and so does one of the zone's own servers, which missed the move.",
 	},
 	{
-		"Who is that server, and how did we get to it?",
-		[]string{"trace", "tickets.hollowtarn.example"},
-		"The walk goes from the root down to the zone's three servers; ns.farhost.test has an older serial.",
+		said:    "Who is that server, and how did we get to it?",
+		command: []string{"trace", "tickets.hollowtarn.example"},
+		learned: "The walk goes from the root down to the zone's three servers; ns.farhost.test has an older serial.",
 	},
 	{
-		"So why does the valley station fail?",
-		[]string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office"},
-		"The lagging secondary is at fault: the office resolver only repeats what it says. It would go on so for more than a week.",
+		said:    "And by hand, without copying an address? The numbers in square brackets stand for what they follow.",
+		command: []string{"session"},
+		lines:   []string{"from root", "type a tickets.hollowtarn.example", "from 1 ask", "from 8 ask", "from 13 ask", "note \"ns.farhost.test still has the old address\""},
+		learned: "Two servers of one zone give two addresses. A session keeps every exchange, and report or keep hand them over with the notes.",
 	},
 	{
-		"\"The lift status page is gone.\"",
-		[]string{"why", "status.lifts.hollowtarn.example", "--type", "A"},
-		"Neither of the servers that the zone is delegated to serves it: the zone's operator has to fix that, not we.",
+		said:    "So why does the valley station fail?",
+		command: []string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office"},
+		learned: "The lagging secondary is at fault: the office resolver only repeats what it says. It would go on so for more than a week.",
 	},
 	{
-		"\"The summit camera shows nothing.\"",
-		[]string{"why", "summit.camera.hollowtarn.example", "--type", "A", "--wait", "500ms"},
-		"Neither server of the camera's zone replies, and there is no other way in.",
+		said:    "\"The lift status page is gone.\"",
+		command: []string{"why", "status.lifts.hollowtarn.example", "--type", "A"},
+		learned: "Neither of the servers that the zone is delegated to serves it: the zone's operator has to fix that, not we.",
 	},
 	{
-		"The valley station's switch recorded that morning. What is in the capture?",
-		[]string{"decode", "valley-morning.pcapng"},
-		"The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
+		said:    "\"The summit camera shows nothing.\"",
+		command: []string{"why", "summit.camera.hollowtarn.example", "--type", "A", "--wait", "500ms"},
+		learned: "Neither server of the camera's zone replies, and there is no other way in.",
 	},
 	{
-		"The zone's operator wants evidence. What do we hand over?",
-		[]string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office", "--report", reportName},
-		"One self-contained page, with the verdict at the top and every byte below, and the packets in a capture next to it.",
+		said:    "The valley station's switch recorded that morning. What is in the capture?",
+		command: []string{"decode", "valley-morning.pcapng"},
+		learned: "The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
+	},
+	{
+		said:    "The zone's operator wants evidence. What do we hand over?",
+		command: []string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office", "--report", reportName},
+		learned: "One self-contained page, with the verdict at the top and every byte below, and the packets in a capture next to it.",
 	},
 }
 
@@ -100,7 +109,12 @@ func (a *app) demo(ctx context.Context) error {
 		if last := len(args) - 1; args[last] == reportName {
 			args[last] = filepath.Join(folder, reportName)
 		}
-		code := command(ctx, a.files, args, a.stdout, a.stderr, a.environ)
+		code := exitDone
+		if s.lines != nil {
+			code = a.demoSession(ctx, view, s.lines)
+		} else {
+			code = command(ctx, a.files, args, a.stdout, a.stderr, a.environ)
+		}
 		if code != exitDone && code != exitFault {
 			return fmt.Errorf("demo, scene %d: exit code %d", i+1, code)
 		}
@@ -108,4 +122,20 @@ func (a *app) demo(ctx context.Context) error {
 	}
 	view.Say(fmt.Sprintf(handOver, folder))
 	return view.Err()
+}
+
+// demoSession plays a session: each line behind the prompt that it would be typed at.
+func (a *app) demoSession(ctx context.Context, view *text.View, lines []string) (code int) {
+	own := &app{ctx: ctx, files: a.files, stdout: a.stdout, stderr: a.stderr, environ: a.environ, labOptions: labOptions{lab: true, speed: 1}, showOptions: showOptions{colour: a.colour}}
+	s := newShell(own, []string{"--lab"})
+	if err := own.openStanding(); err != nil {
+		tell(a.stderr, err)
+		return exitFailed
+	}
+	defer own.simulation.Close()
+	for _, line := range lines {
+		view.Typed(s.Prompt(), line)
+		code = worse(code, s.line(ctx, line, a.stdout, a.stderr))
+	}
+	return code
 }

@@ -55,6 +55,15 @@ func (a *app) openOutputs() (err error) {
 	return a.divertStdout()
 }
 
+// dropReport gives up the outputs of a report that were not put in place.
+func (a *app) dropReport() {
+	for _, o := range []*files.Output{a.page, a.capture} {
+		if o != nil {
+			o.Discard()
+		}
+	}
+}
+
 // divertStdout moves what a person reads out of the way of an output that goes to standard
 // output.
 func (a *app) divertStdout() error {

@@ -66,8 +66,7 @@ func newSession(a *app) *cobra.Command {
 			"  echo 'from office; tickets.hollowtarn.example' | unquil session --lab",
 		Args: taking(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s := &shell{app: a, chosen: chosen{}, seen: map[string]bool{}}
-			s.standing = &standing{servers: map[string]exchange.Server{}}
+			s := newShell(a, nil)
 			cmd.Root().PersistentFlags().VisitAll(func(f *pflag.Flag) {
 				if f.Changed && f.Name != "json" && f.Name != "color" {
 					s.given = append(s.given, "--"+f.Name+"="+f.Value.String())
@@ -99,6 +98,12 @@ func newSession(a *app) *cobra.Command {
 	flags.BoolVar(&goOn, "go-on", false, "in a script, go on behind a line that cannot be understood")
 	flags.BoolVar(&noHistory, "no-history", false, "do not keep the lines for the next session (with --lab they never are)")
 	return cmd
+}
+
+// newShell is a session that begins; given are options that every command gets.
+func newShell(a *app, given []string) *shell {
+	a.standing = &standing{servers: map[string]exchange.Server{}}
+	return &shell{app: a, given: given, chosen: chosen{}, seen: map[string]bool{}}
 }
 
 // openStanding opens what the lines share.

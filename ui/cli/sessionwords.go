@@ -228,6 +228,7 @@ func (s *shell) writeReport(ctx context.Context, line string, words []string, ou
 		return 0, usage(fmt.Errorf("report: %w", errNoValue))
 	}
 	a.reportFile = rest[0]
+	defer a.dropReport()
 	if err := firstOf(a.checkReport(), a.openOutputs()); err != nil {
 		return 0, err
 	}

@@ -198,7 +198,7 @@ func (v *View) values(e *exchange.Exchange, followed []probe.Followed, explain b
 	records := e.Answer().Records
 	if e.Outcome != exchange.Answered || len(records) == 0 {
 		style := plainStyle
-		if !e.Outcome.Good() {
+		if !e.Outcome.Good() && e.Outcome != exchange.Referral { // whether one is right depends on who was asked
 			style = severe["fault"]
 		}
 		v.flow(label, labelWidth, e.Outcome.Words(), style)

@@ -38,3 +38,8 @@ func (v *View) Say(text string) {
 	v.line()
 	v.line(text)
 }
+
+// Typed shows a line that is typed at a prompt.
+func (v *View) Typed(prompt, line string) {
+	v.line(quiet.Render(prompt), " ", strong.Render(line))
+}

@@ -200,6 +200,9 @@ func (v *View) SlotItem(begins time.Time, s conversation.Slot, most int) {
 	v.line(cut(text+"  "+good.Render(strings.Repeat("▇", (s.Asked*room+most-1)/max(most, 1))), v.width))
 }
 
+// Heading draws a line above an item.
+func (v *View) Heading(text string) { v.line(cut(strong.Render(text), v.width)) }
+
 // PieceItem draws some bytes of a packet or message with their name; whole: with all of them,
 // and what they mean.
 func (v *View) PieceItem(p wire.Piece, data []byte, whole bool) {
@@ -227,7 +230,9 @@ func (v *View) PieceItem(p wire.Piece, data []byte, whole bool) {
 		where = fmt.Sprintf("bytes %d to %d", p.Offset, p.Offset+p.Length-1)
 	}
 	v.flow("", bytesColumn, fmt.Sprintf("%s: %s, %s", p.Part, p.Field, where), lipgloss.NewStyle().Bold(true))
-	v.flow("", bytesColumn, p.Value, style)
+	if ansi.StringWidth(p.Value) > v.width-valueColumn {
+		v.flow("", bytesColumn, p.Value, style)
+	}
 	if p.Meaning != "" {
 		v.flow("", bytesColumn, p.Meaning, plainStyle)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/conversation"
+	"unquil/core/evidence"
 	"unquil/core/exchange"
 	"unquil/core/idn"
 	"unquil/core/wire"
@@ -125,6 +126,9 @@ func pairRows(e *exchange.Exchange, line conversation.Line, packets map[int]*con
 		{"", strong.Render("question"), strong.Render("reply")},
 		{"packet", fmt.Sprintf("%d at %s", sent.SentIn, sent.Sent.Format("15:04:05.000000")), replied},
 	}
+	if said := [2]string{commentOf(packets[sent.SentIn]), commentOf(packets[replyIn])}; said[0]+said[1] != "" {
+		rows = append(rows, pairRow{"comment", said[0], said[1]})
+	}
 	rows = append(rows, layerRows(layersOf(packets[sent.SentIn]), layersOf(packets[replyIn]))...)
 	if asked.broken != nil {
 		rows = append(rows, pairRow{"broken", asked.broken.Error(), ""})
@@ -137,6 +141,14 @@ func pairRows(e *exchange.Exchange, line conversation.Line, packets map[int]*con
 		rows = append(rows, pairRow{row.title, row.words(&asked), words})
 	}
 	return rows
+}
+
+// commentOf is what the file says about a packet; "" for nothing.
+func commentOf(l *conversation.WholePacket) string {
+	if l == nil {
+		return ""
+	}
+	return wire.Escape(string(evidence.Remark(l.Record.Comment)))
 }
 
 // layerRows are the headers of two packets side by side.
