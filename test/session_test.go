@@ -144,6 +144,17 @@ func TestSessionKeepsACase(t *testing.T) {
 	o = session(t, "from isp; type a; webcam2.hollowtarn.example www.hollowtarn.example\nfrom kiosk; wait 100ms; attempts 1; hollowtarn.example\nagain 1\n", "--lab-speed", "100000")
 	o.holds(t, 3, []string{"changed webcam2.hollowtarn.example A from isp before no such name (NXDOMAIN) now 203.0.113.", "unchanged 1 other answer"}, nil)
 
+	// Redacted, it names nobody; and what is asked again writes nothing.
+	redacted := filepath.Join(folder, "redacted.md")
+	o = session(t, "report "+redacted+" --redact hollowtarn.example\nwhy tickets.hollowtarn.example --from office --type A --report "+filepath.Join(folder, "why.html")+"\nagain 10\n", "--case", file)
+	assert.Equal(t, 3, o.code, o.stderr)
+	assert.Contains(t, squeezed(o), "unchanged")
+	text, err := os.ReadFile(redacted)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "**tickets.hidden1.hidden2**")
+	assert.NotContains(t, string(text), "hollowtarn")
+	assert.NotContains(t, string(text), "203.0.113.")
+
 	other := filepath.Join(folder, "notes.txt")
 	require.NoError(t, os.WriteFile(other, []byte("shopping list\n"), 0o600))
 	o = session(t, "local\n", "--case", other)
@@ -182,4 +193,15 @@ func TestAskNamesAsAStream(t *testing.T) {
 	assert.Regexp(t, `^hut\.guest\.hollowtarn\.example\.\t`, lines[2])
 	assert.Contains(t, stderr.String(), `name "bad..name": empty label`)
 	assert.Contains(t, stderr.String(), "1 line of the list: no name in it")
+}
+
+// Lines may come from a pipe: there is no prompt in what comes out.
+func TestSessionOverAPipe(t *testing.T) {
+	cmd := exec.Command(program, "session", "--lab")
+	cmd.Stdin = strings.NewReader("from office; type a; web.hollowtarn.example\nask --bare\n")
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(out), "web.hollowtarn.example\n"), "%s", out)
+	assert.True(t, strings.HasSuffix(string(out), "\n203.0.113.120\n203.0.113.121\n"), "%s", out)
+	assert.NotContains(t, string(out), "ask office")
 }

@@ -10,15 +10,21 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
 	"unquil/core/escape"
+	"unquil/ui/text"
 )
 
 // Run browses on a full screen until somebody ends it. The error is that of the terminal.
 func Run(ctx context.Context, b *Browser, in *os.File, out interface{ Write([]byte) (int, error) }, environ []string) error {
 	m := newModel(ctx, b)
-	_, err := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithEnvironment(environ), tea.WithoutSignalHandler()).Run()
+	options := []tea.ProgramOption{tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithEnvironment(environ), tea.WithoutSignalHandler()}
+	if b.colour == text.Never {
+		options = append(options, tea.WithColorProfile(colorprofile.ASCII))
+	}
+	_, err := tea.NewProgram(m, options...).Run()
 	m.stop()
 	if ctx.Err() != nil {
 		return nil

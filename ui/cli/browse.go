@@ -13,6 +13,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/spf13/cobra"
 
+	"unquil/core/capture"
 	"unquil/core/conversation"
 	"unquil/core/escape"
 	"unquil/core/wording"
@@ -50,7 +51,7 @@ func newBrowse(a *app) *cobra.Command {
 			}
 			debug.SetMemoryLimit(browseMemory)
 			source := browse.Source{Title: string(escape.Of(strings.Join(bases(paths), ", "))), Size: files.now,
-				Archive: &conversation.Archive{Source: files, Ports: plan.Ports, HTTPS: plan.HTTPS}}
+				Archive: &conversation.Archive{Source: again{files}, Ports: plan.Ports, HTTPS: plan.HTTPS}}
 			source.Write = func(ctx context.Context, path string, chosen *conversation.Chosen, notes map[int]string) (string, error) {
 				return a.writeBrowsed(ctx, files, plan, path, chosen, notes)
 			}
@@ -77,6 +78,16 @@ func newBrowse(a *app) *cobra.Command {
 // browseMemory is how many bytes the program tries to do with while it browses: what it does not
 // hold it reads again.
 const browseMemory = 72 << 20
+
+// again are files of which one reading ends before the next begins.
+type again struct{ *captureFiles }
+
+// Open opens them at their beginning, and closes what the reading before had open.
+func (f again) Open() ([]*capture.Reader, error) {
+	f.close()
+	f.files = nil
+	return f.captureFiles.Open()
+}
 
 // bases are the names of files without their folders.
 func bases(paths []string) (names []string) {
@@ -113,7 +124,7 @@ func (a *app) writeBrowsed(ctx context.Context, from *captureFiles, plan convers
 		if err := out.openOutputs(); err != nil {
 			return "", err
 		}
-		study, err := conversation.NewStudy(ctx, from, plan)
+		study, err := conversation.NewStudy(ctx, again{from}, plan)
 		if err != nil {
 			return "", err
 		}
@@ -144,7 +155,7 @@ func (a *app) writeBrowsed(ctx context.Context, from *captureFiles, plan convers
 			err = firstOf(err, rows.Write(data.ExchangeRow(&e)...))
 		}
 	}
-	study, failed := conversation.NewStudy(ctx, from, plan)
+	study, failed := conversation.NewStudy(ctx, again{from}, plan)
 	if err = firstOf(err, failed, ctx.Err()); err != nil {
 		return "", err
 	}

@@ -61,7 +61,10 @@ func (c chosen) with(cmd *cobra.Command) (words []string) {
 
 // optionWords are the options of a command line that was read, each as one word.
 func optionWords(flags *pflag.FlagSet) (words []string) {
-	flags.Visit(func(f *pflag.Flag) {
+	flags.VisitAll(func(f *pflag.Flag) {
+		if !f.Changed {
+			return
+		}
 		list, is := f.Value.(pflag.SliceValue)
 		if !is {
 			words = append(words, "--"+f.Name+"="+f.Value.String())

@@ -171,6 +171,7 @@ func (s *shell) converse(noHistory bool) error {
 			s.colour = string(text.Always)
 		}
 	}
+	options.Plain = s.colour == string(text.Never)
 	return session.Run(s.ctx, options)
 }
 

@@ -130,3 +130,24 @@ func TestHistoryIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o600, info.Mode().Perm())
 }
+
+// Whatever is typed, its words are read back from their quoted form.
+func FuzzSplitLine(f *testing.F) {
+	for _, line := range []string{`note "the caller's" x`, `ask a\.b.example # remark`, `decode --where 'a == "b"'`, "", `"`, "a;b ; c"} {
+		f.Add(line)
+	}
+	f.Fuzz(func(t *testing.T, line string) {
+		words, err := splitLine(line)
+		if err != nil {
+			assert.ErrorIs(t, err, errQuote)
+			return
+		}
+		var quoted []string
+		for _, w := range words {
+			quoted = append(quoted, `"`+strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(w)+`"`)
+		}
+		again, err := splitLine(strings.Join(quoted, " "))
+		require.NoError(t, err)
+		assert.Equal(t, words, again)
+	})
+}

@@ -149,7 +149,11 @@ func (s *shell) again(ctx context.Context, line string, words []string, out, err
 	var documents []any
 	for i := range chosen {
 		before := &chosen[i]
-		a, _, c := s.execute(ctx, before.Args, io.Discard, errOut)
+		args := s.asking(before.Args)
+		if args == nil {
+			continue
+		}
+		a, _, c := s.execute(ctx, args, io.Discard, errOut)
 		if a.session == nil || ctx.Err() != nil {
 			code = worse(code, c)
 			break
@@ -173,6 +177,28 @@ func (s *shell) again(ctx context.Context, line string, words []string, out, err
 	}
 	return code, view.Err()
 }
+
+// asking is a command line of a case as it is run again: it asks, and writes nothing. The file
+// of a case may come from anybody. nil: it is none that asks.
+func (s *shell) asking(args []string) []string {
+	cmd, rest := s.find(args)
+	if cmd == nil {
+		return nil
+	}
+	if _, known := askers[cmd.Name()]; !known || cmd.ParseFlags(rest) != nil {
+		return nil
+	}
+	words := []string{cmd.Name()}
+	for _, option := range optionWords(cmd.LocalNonPersistentFlags()) {
+		if name, _, _ := strings.Cut(strings.TrimPrefix(option, "--"), "="); !outputOptions[name] {
+			words = append(words, option)
+		}
+	}
+	return append(append(words, "--"), cmd.Flags().Args()...)
+}
+
+// outputOptions are those that write a file.
+var outputOptions = map[string]bool{"keep": true, "report": true, "redact": true, "to": true}
 
 // help lists what can be typed, or describes a command.
 func (s *shell) help(ctx context.Context, _ string, words []string, out, errOut io.Writer) (int, error) {

@@ -74,7 +74,11 @@ func (f *Files) open(path string, private bool) (file *os.File, err error) {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.inputs = append(f.inputs, input{path, info, private})
+	if known := f.read(info); known != nil && known.name == path { // opened again
+		known.private = known.private || private
+	} else {
+		f.inputs = append(f.inputs, input{path, info, private})
+	}
 	return file, nil
 }
 

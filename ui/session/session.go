@@ -14,6 +14,7 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -36,6 +37,7 @@ type Options struct {
 	In      *os.File
 	Out     io.Writer
 	Environ []string
+	Plain   bool                    // without colours
 	Hello   string                  // said at first
 	Earlier []string                // lines, the oldest first
 	Keep    func(line []byte) error // keeps a line for the next session; nil: nobody does
@@ -44,7 +46,11 @@ type Options struct {
 // Run holds a session until it is over. The error is that of the terminal.
 func Run(ctx context.Context, o Options) error {
 	m := New(ctx, o)
-	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(o.In), tea.WithOutput(o.Out), tea.WithEnvironment(o.Environ), tea.WithoutSignalHandler())
+	options := []tea.ProgramOption{tea.WithContext(ctx), tea.WithInput(o.In), tea.WithOutput(o.Out), tea.WithEnvironment(o.Environ), tea.WithoutSignalHandler()}
+	if o.Plain {
+		options = append(options, tea.WithColorProfile(colorprofile.ASCII))
+	}
+	p := tea.NewProgram(m, options...)
 	m.print = func(text string) { p.Println(text) }
 	_, err := p.Run()
 	m.stop()
