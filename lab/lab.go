@@ -45,6 +45,7 @@ type Lab struct {
 	hints    []wire.Record
 
 	identities map[netip.Addr]identity
+	webs       map[netip.Addr][]Web
 
 	mu        sync.Mutex
 	doors     map[door]opened
@@ -95,6 +96,15 @@ func New(o Options) (*Lab, error) {
 			}
 		}
 		l.place(server, s.Addresses, s.State, identity{[]string{strings.TrimSuffix(s.Host, ".")}, s.Addresses})
+	}
+	l.webs = map[netip.Addr][]Web{}
+	for _, w := range scenario.Webs {
+		known := identity{names: []string{cmp.Or(w.For, w.Host)}}
+		if had, is := l.identities[w.Address]; is {
+			known.names = append(had.names, known.names...)
+		}
+		l.webs[w.Address] = append(l.webs[w.Address], w)
+		l.place(&authoritative{}, []netip.Addr{w.Address}, Up, known)
 	}
 	for _, config := range scenario.Resolvers {
 		r := &twins{}

@@ -40,7 +40,7 @@ func (m *memory) port() netip.AddrPort {
 // bench of faults sends at once.
 const (
 	clientRoom = 64
-	serverRoom = 2048
+	serverRoom = 6144
 )
 
 func (m *memory) socket(room int) (packets, error) {

@@ -19,7 +19,7 @@ import (
 	"unquil/core/zonefile"
 )
 
-//go:embed scenario.toml workshop.toml disputes.toml zones machine machines captures
+//go:embed scenario.toml workshop.toml disputes.toml mail.toml zones machine machines captures
 var files embed.FS
 
 // Scenario is what scenario.toml says.
@@ -37,6 +37,8 @@ type Scenario struct {
 	Healthy   []Healthy
 	Paths     []Path `toml:"path"`
 	Odds      []Odd  `toml:"odd"`
+	Webs      []Web  `toml:"web"`
+	Mails     []Mail `toml:"mail"`
 }
 
 // Server is an authoritative server.
@@ -219,13 +221,49 @@ type Healthy struct {
 	Plots    []Plot `toml:"plot"`
 }
 
+// Web is a page that a web server of the lab gives over HTTPS.
+type Web struct {
+	Host    string // without the final dot
+	Address netip.Addr
+	Path    string
+	Text    string
+	Type    string // of its content; "" means text/plain
+	Status  int    // 0 means 200
+	To      string // where it redirects; "" means nowhere
+	Endless bool   // its text never ends
+	For     string // the name in the certificate; "" means Host
+}
+
+// Mail is a domain, and what is to be found of its mail.
+type Mail struct {
+	Label    string // the domain is LABEL.letters.works.example.
+	Domain   string // another one; "" means that
+	What     string
+	Finding  string   // "" means that nothing is wrong
+	Severity string   // "" means fault
+	Args     []string // of the command, besides the domain
+	Result   string   // of the check of a sender among them; "" means none
+	Records  string   // in master-file form, below the domain
+}
+
+// Name is the domain.
+func (m Mail) Name() string {
+	if m.Domain != "" {
+		return m.Domain
+	}
+	return m.Label + "." + mailZone + "." + workshopZone
+}
+
+// mailZone is the workshop's zone of domains with mail.
+const mailZone = "letters"
+
 // Load reads the embedded scenario. The error says what is wrong in it.
 func Load() (*Scenario, error) {
 	var s Scenario
 	for _, part := range []struct {
 		file     string
 		workshop bool // it is no part of the story
-	}{{"scenario.toml", false}, {"workshop.toml", true}, {"disputes.toml", true}} {
+	}{{"scenario.toml", false}, {"workshop.toml", true}, {"disputes.toml", true}, {"mail.toml", true}} {
 		text, err := files.ReadFile(part.file)
 		if err != nil {
 			return nil, err
@@ -242,6 +280,7 @@ func Load() (*Scenario, error) {
 		more.outOfStory()
 		s.Servers, s.Resolvers = append(s.Servers, more.Servers...), append(s.Resolvers, more.Resolvers...)
 		s.Faults, s.Healthy = append(s.Faults, more.Faults...), append(s.Healthy, more.Healthy...)
+		s.Webs, s.Mails = append(s.Webs, more.Webs...), append(s.Mails, more.Mails...)
 		s.Paths, s.Odds = append(s.Paths, more.Paths...), append(s.Odds, more.Odds...)
 	}
 	return &s, s.plant()

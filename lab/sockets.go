@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/base64"
@@ -11,6 +12,8 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/quic-go/quic-go"
@@ -183,8 +186,36 @@ func (l *Lab) openHTTPS(a netip.Addr) (opened, error) {
 	if err != nil {
 		return opened{}, err
 	}
-	server := &http.Server{Handler: web(l.replier(a)), TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
+	handler := web(l.replier(a))
+	if sites := l.webs[a]; len(sites) > 0 {
+		handler = pages(sites)
+	}
+	server := &http.Server{Handler: handler, TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
 	return l.stream(func(listener net.Listener) { server.ServeTLS(listener, "", "") })
+}
+
+// pages are what a web server gives, by host and path.
+func pages(sites []Web) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		at := slices.IndexFunc(sites, func(site Web) bool { return strings.EqualFold(site.Host, r.Host) && site.Path == r.URL.Path })
+		if at < 0 {
+			http.NotFound(w, r)
+			return
+		}
+		site := sites[at]
+		if site.To != "" {
+			http.Redirect(w, r, site.To, http.StatusFound)
+			return
+		}
+		w.Header().Set("Content-Type", cmp.Or(site.Type, "text/plain"))
+		w.WriteHeader(cmp.Or(site.Status, http.StatusOK))
+		io.WriteString(w, site.Text)
+		for site.Endless && r.Context().Err() == nil {
+			if _, err := io.WriteString(w, strings.Repeat("mx: *.works.example\n", 400)); err != nil {
+				return
+			}
+		}
+	})
 }
 
 // web is DNS over HTTPS (RFC 8484) at /dns-query.

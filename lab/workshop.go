@@ -40,6 +40,9 @@ func (s *Scenario) plant() error {
 	for _, h := range s.Healthy {
 		plots = append(plots, h.Plots...)
 	}
+	if len(s.Mails) > 0 {
+		plots = append(plots, s.mailPlot())
+	}
 	for _, p := range plots {
 		at := &parent
 		if len(p.Apart) > 0 {
@@ -68,6 +71,19 @@ func (s *Scenario) plant() error {
 		}
 	}
 	return nil
+}
+
+// mailPlot is the zone of the domains with mail.
+func (s *Scenario) mailPlot() Plot {
+	var text strings.Builder
+	zone := mailZone + "." + workshopZone
+	fmt.Fprintf(&text, "@ A 203.0.113.120\n")
+	for _, m := range s.Mails {
+		if m.Domain == "" {
+			fmt.Fprintf(&text, "$ORIGIN %s.%s\n%s\n", m.Label, zone, strings.TrimSpace(m.Records))
+		}
+	}
+	return Plot{Zone: mailZone, NS: []string{"one", "two"}, Records: text.String()}
 }
 
 // serve gives a plot's zone to the servers that have it.

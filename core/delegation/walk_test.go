@@ -178,6 +178,7 @@ func TestWalk(t *testing.T) {
 	const one, two = "203.0.113.11", "203.0.113.12"
 	zone := serve(t, "tarn.example", 7, "www.tarn.example A 203.0.113.120", "a.tarn.example CNAME b.tarn.example.", "b.tarn.example CNAME a.tarn.example.",
 		"gone.tarn.example CNAME nothing.tarn.example.", "out.tarn.example CNAME www.lake.test.", "away.tarn.example CNAME nothing.lake.test.", "only6.tarn.example AAAA 2001:db8::1")
+	other := serve(t, "tarn.example", 7, "www.tarn.example A 203.0.113.121")
 	late := func(answer func(wire.Question) *wire.Message) func(wire.Question) *wire.Message {
 		return func(q wire.Question) *wire.Message {
 			time.Sleep(20 * time.Millisecond)
@@ -211,7 +212,7 @@ func TestWalk(t *testing.T) {
 			[]string{"fault answers-differ ns2.tarn.example.", "concern serials-differ ns2.tarn.example."}, []string{}},
 		{"one lags and says the same", script{"198.51.100.11": tarn(one, two), one: zone, two: serve(t, "tarn.example", 6, "www.tarn.example A 203.0.113.120")}, "www.tarn.example", EndAnswer,
 			[]string{"note serials-differ ns2.tarn.example."}, []string{"203.0.113.120"}},
-		{"rotation at one serial is nothing to mend", script{"198.51.100.11": tarn(one, two), one: zone, two: inTurn(serve(t, "tarn.example", 7, "www.tarn.example A 203.0.113.121"), zone)}, "www.tarn.example", EndAnswer,
+		{"rotation at one serial is nothing to mend", script{"198.51.100.11": tarn(one, two), one: zone, two: inTurn(other, other, zone)}, "www.tarn.example", EndAnswer,
 			[]string{"note answers-differ ns2.tarn.example."}, nil},
 		{"one serial, and two contents each time", script{"198.51.100.11": tarn(one, two), one: zone, two: serve(t, "tarn.example", 7, "www.tarn.example A 203.0.113.121")}, "www.tarn.example", EndAnswer,
 			[]string{"fault answers-differ "}, nil},

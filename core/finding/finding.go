@@ -109,6 +109,28 @@ const (
 	AddressNowhere       Code = "address-nowhere"
 	Unsteady             Code = "unsteady"
 	SourceDiffers        Code = "source-differs"
+
+	MailNowhere            Code = "mail-nowhere"
+	MailRefused            Code = "mail-refused"
+	MXFallback             Code = "mx-fallback"
+	SPFMissing             Code = "spf-missing"
+	SPFSeveral             Code = "spf-several"
+	SPFSyntax              Code = "spf-syntax"
+	SPFTooManyLookups      Code = "spf-too-many-lookups"
+	SPFVoidLookups         Code = "spf-void-lookups"
+	SPFIncludeMissing      Code = "spf-include-missing"
+	SPFLetsAll             Code = "spf-lets-all"
+	SPFLoop                Code = "spf-loop"
+	DKIMKeyWeak            Code = "dkim-key-weak"
+	DKIMRevoked            Code = "dkim-revoked"
+	DKIMMissing            Code = "dkim-missing"
+	DKIMSyntax             Code = "dkim-syntax"
+	DMARCMissing           Code = "dmarc-missing"
+	DMARCSyntax            Code = "dmarc-syntax"
+	DMARCReportsNotAllowed Code = "dmarc-reports-not-allowed"
+	STSUnreachable         Code = "sts-unreachable"
+	STSDiffers             Code = "sts-differs"
+	TLSAInsecure           Code = "tlsa-insecure"
 )
 
 // Entry is one code's page in the catalogue.
@@ -188,6 +210,27 @@ var Catalogue = []Entry{
 	{ValidationFails, "a cache", "The resolver rejects the answer as forged (DNSSEC): with checking disabled it returns one.", "Ask the zone's operator to check the zone's signatures and the DS record at the parent. If other validating resolvers answer, ask whoever runs this one to check its trust anchors and its clock."},
 	{ReverseMissing, "addresses and names", "The address has no reverse name.", "Ask whoever holds the address range to add a PTR record, if a mail host or a log needs one."},
 	{ReverseMismatch, "addresses and names", "The reverse name of the address does not resolve back to the address.", "Ask whoever holds the address range to correct the PTR record, or the zone's operator to correct the address."},
+	{MailNowhere, "mail", "Mail for the domain goes nowhere: it has neither MX records nor an address, or none of its mail hosts has one.", "Ask the zone's operator for an MX record that names a host with an address, or for a null MX (0 .) if the domain takes no mail."},
+	{MailRefused, "mail", "The domain says that it takes no mail (a null MX, RFC 7505).", "Nothing to do, if that is meant. Otherwise ask the zone's operator to put the mail hosts in its place."},
+	{MXFallback, "mail", "The domain has no MX records: mail goes to its own addresses (RFC 5321 §5.1).", "Add an MX record, so that mail does not follow the web site when that moves."},
+	{SPFMissing, "mail", "The domain does not say who may send its mail: it has no SPF record.", "Ask the zone's operator for one, such as v=spf1 mx -all; for a domain that sends nothing, v=spf1 -all."},
+	{SPFSeveral, "mail", "The domain has more than one SPF record: receivers come to a permanent error (RFC 7208 §4.5).", "Ask the zone's operator to join them to one record."},
+	{SPFSyntax, "mail", "The SPF record is in error: receivers come to a permanent error, and pass over all of it.", "Correct the term that is named."},
+	{SPFTooManyLookups, "mail", "The SPF record takes more than 10 look-ups: receivers come to a permanent error (RFC 7208 §4.6.4).", "Replace includes of providers that are no longer used, and a and mx terms, by the networks that they stand for."},
+	{SPFVoidLookups, "mail", "More than two look-ups of the SPF record find nothing: receivers come to a permanent error (RFC 7208 §4.6.4).", "Remove the terms whose names are gone."},
+	{SPFIncludeMissing, "mail", "The SPF record includes a domain that has no SPF record: receivers come to a permanent error (RFC 7208 §5.2).", "Ask the provider which name to include, or remove the term."},
+	{SPFLetsAll, "mail", "The SPF record lets everybody send, or networks so wide that it says nothing.", "End the record with -all or ~all, and name the networks that send."},
+	{SPFLoop, "mail", "The SPF record leads back to itself: receivers come to a permanent error.", "Remove the include or redirect that closes the circle."},
+	{DKIMKeyWeak, "mail", "The DKIM key is too short: receivers accept no RSA key of fewer than 1024 bits, and 2048 are recommended (RFC 8301).", "Have whoever sends the mail make a longer key, under a new selector."},
+	{DKIMRevoked, "mail", "The DKIM key was revoked: its record is empty.", "Check that nothing signs with this selector any more."},
+	{DKIMMissing, "mail", "There is no DKIM key with this selector.", "Take the selector from the DKIM-Signature header of a mail (s=), and ask the zone's operator to publish its key."},
+	{DKIMSyntax, "mail", "The DKIM key cannot be used: its record is in error.", "Publish the key again as whoever sends the mail gives it; long keys are often cut off or quoted wrongly."},
+	{DMARCMissing, "mail", "The domain does not say what receivers shall do with forged mail: it has no DMARC record.", "Add one, such as v=DMARC1; p=none; rua=mailto:... at _dmarc, read the reports, and then tighten it."},
+	{DMARCSyntax, "mail", "The DMARC record is in error, or there are several.", "Correct it; there may be one record alone, and it begins with v=DMARC1; p=."},
+	{DMARCReportsNotAllowed, "mail", "DMARC reports are to go to another domain, which does not say that it takes them (RFC 7489 §7.1).", "Ask that domain's operator for a TXT record v=DMARC1 at the name that was looked up, or send the reports to your own domain."},
+	{STSUnreachable, "mail", "The domain announces a policy for TLS (MTA-STS), and it cannot be fetched or used.", "Check the web server of mta-sts below the domain: its certificate, and the file .well-known/mta-sts.txt as plain text without a redirect."},
+	{STSDiffers, "mail", "The policy for TLS (MTA-STS) does not match the domain's mail hosts.", "Add the hosts to the policy, and give the TXT record a new id."},
+	{TLSAInsecure, "mail", "A mail host has TLSA records in a zone that is not signed: they count for nothing (RFC 7672).", "Have the zone signed, or remove the TLSA records."},
 	{Unanswered, "a capture", "The capture has the query and no reply to it.", "Check that the capture saw both directions, then query that server yourself."},
 	{PacketLost, "a capture", "A query was answered only when it was sent again: its first packet, or the reply to it, was lost.", "If there are many, look for a full link or a bad cable between the client and that server; a capture at the other end shows which of the two packets is lost."},
 	{LateReply, "a capture", "The reply came after the client had retried or asked another server.", "Find out why that server takes so long: query it yourself, or look at what it was querying in the meantime."},

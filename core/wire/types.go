@@ -11,26 +11,28 @@ type Type uint16
 // The types that the program itself asks for or decides on. Every other one is
 // known to the table alone.
 const (
-	A     Type = 1
-	NS    Type = 2
-	CNAME Type = 5
-	SOA   Type = 6
-	PTR   Type = 12
-	MX    Type = 15
-	TXT   Type = 16
-	AAAA  Type = 28
-	SRV   Type = 33
-	DNAME Type = 39
-	OPT   Type = 41
-	SVCB  Type = 64
-	HTTPS Type = 65
-	RRSIG Type = 46
-	NSEC  Type = 47
-	TSIG  Type = 250
-	IXFR  Type = 251
-	AXFR  Type = 252
-	ANY   Type = 255
-	CAA   Type = 257
+	A      Type = 1
+	NS     Type = 2
+	CNAME  Type = 5
+	SOA    Type = 6
+	PTR    Type = 12
+	MX     Type = 15
+	TXT    Type = 16
+	AAAA   Type = 28
+	SRV    Type = 33
+	DNAME  Type = 39
+	OPT    Type = 41
+	SVCB   Type = 64
+	DNSKEY Type = 48
+	TLSA   Type = 52
+	HTTPS  Type = 65
+	RRSIG  Type = 46
+	NSEC   Type = 47
+	TSIG   Type = 250
+	IXFR   Type = 251
+	AXFR   Type = 252
+	ANY    Type = 255
+	CAA    Type = 257
 )
 
 // row is one record type: its mnemonic, where it is specified, and its fields

@@ -74,6 +74,8 @@ var (
 	errChoice       = errors.New("it cannot be chosen")
 	errNameFirst    = errors.New("it goes with --bare")
 	errBadNames     = errors.New("no name in it")
+	errSender       = errors.New("it is about a sender, and none is given")
+	errHelo         = errors.New("without a mailbox the name of HELO counts, and none is given")
 	errWritten      = errors.New("what is browsed cannot be written in that form")
 	errNotHad       = errors.New("no exchange of this session has this number")
 	errNoLine       = errors.New("no line of this session has this number and asks something")
@@ -154,6 +156,8 @@ var advice = []struct {
 	{errChoice, "for example from office,isp or type mx,txt or over tcp or wait 1s; usual takes every choice back"},
 	{errNameFirst, "add --bare"},
 	{errBadNames, "correct them; all other names were looked up"},
+	{errSender, "give the sender's address with --sender ADDRESS"},
+	{errHelo, "give the name that the sender called itself by, with --helo NAME"},
 	{errWritten, "give a name that ends in .pcapng, .csv, .html or .md"},
 	{errNotHad, "answers name the numbers of their exchanges where something is to note; the first is 1"},
 	{errNoLine, "the word lines lists them"},
