@@ -40,6 +40,8 @@ var shown = []struct {
 	{"decode-servers", false, []string{"decode", "valley-morning.pcapng", "--view", "servers"}},
 	{"decode-exchange", false, []string{"decode", "valley-morning.pcapng", "--exchange", "3"}},
 	{"decode-message", true, []string{"decode", "--message", "broken-answer.dns"}},
+	{"mail", true, []string{"mail", "lanternpost.test", "--selector", "spring", "--sender", "192.0.2.241"}},
+	{"mail-broken", false, []string{"mail", "hollowtarn.example"}},
 	{"findings", false, []string{"findings", "lame-server"}},
 	{"lab", true, []string{"lab", "show"}},
 	{"help", false, []string{"--help"}},

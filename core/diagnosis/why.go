@@ -76,6 +76,7 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 	r.judgeAnswers(ctx)
 	r.judgeWay()
 	r.judgeTargets(ctx)
+	r.judgeMail(ctx)
 	r.backHome(ctx)
 	r.tellApart(ctx)
 	r.recheck(ctx)

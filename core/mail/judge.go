@@ -28,10 +28,9 @@ func (r *Report) judge() {
 }
 
 func (r *Report) find(code finding.Code, severity finding.Severity, e *exchange.Exchange, format string, args ...any) *finding.Finding {
-	about := finding.About{Name: r.Domain.String()}
+	about := finding.About{Name: r.Domain.String()} // and not who gave the records: that is no fault of theirs
 	if e != nil && e.Number > 0 {
-		about = finding.AboutExchange(e)
-		about.Name = r.Domain.String()
+		about.Type = e.Question.Type.String()
 	}
 	f := finding.New(code, severity, about, fmt.Sprintf(format, args...))
 	if e != nil && e.Number > 0 {
@@ -54,6 +53,8 @@ func (r *Report) unknown(e *exchange.Exchange, so string) {
 		code = finding.Failed
 	}
 	f := r.find(code, finding.Fault, e, "%s could not be looked up (%s): %s.", e.Question.Spoken(), e.Outcome, so)
+	about := finding.AboutExchange(e)
+	f.About.Server, f.About.Address = about.Server, about.Address
 	f.Next = fmt.Sprintf("Trace %s for %s, to see which server on its way fails.", e.Question.Name.Spoken(), e.Question.Type)
 }
 
