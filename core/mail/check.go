@@ -147,11 +147,12 @@ func (e *evaluation) host(domain wire.Name, above []wire.Name) Result {
 	if !e.lookup() {
 		return e.fail(PermError, "more than %d look-ups", MaxLookups)
 	}
-	result := Result("")
 	if target.IsZero() {
 		return e.fail(PermError, "%s redirects to what is no name", domain.Spoken())
 	}
-	if result = e.host(target, path); result == None {
+	result := e.host(target, path)
+	if result == None {
+		e.why = ""
 		return e.fail(PermError, "%s redirects to %s, which has no SPF record", domain.Spoken(), target.Spoken())
 	}
 	return result
@@ -232,7 +233,7 @@ func (e *evaluation) fits(t *Term, domain wire.Name, path []wire.Name) (fits boo
 		}
 		return len(x.Answer().Records) > 0, e.empty(x)
 	}
-	return e.ptr(target), ""
+	return e.ptr(target)
 }
 
 // includes evaluates an include (RFC 7208 §5.2).
@@ -320,12 +321,12 @@ func (e *evaluation) mx(t *Term, target wire.Name) (bool, Result) {
 
 // validated are the names of the sender's address that lead back to it, at most ten of them
 // looked at (RFC 7208 §5.5).
-func (e *evaluation) validated() (names []wire.Name) {
+func (e *evaluation) validated() (names []wire.Name, x *exchange.Exchange) {
 	reverse, err := wire.ReverseName(e.sender.Address.String())
 	if err != nil {
-		return nil
+		return nil, nil
 	}
-	x := e.ask(reverse, wire.PTR)
+	x = e.ask(reverse, wire.PTR)
 	for i, r := range x.Answer().Records {
 		name, ok := r.Target()
 		if i >= maxHosts || !ok {
@@ -335,11 +336,12 @@ func (e *evaluation) validated() (names []wire.Name) {
 			names = append(names, name)
 		}
 	}
-	return names
+	return names, x
 }
 
-func (e *evaluation) ptr(target wire.Name) bool {
-	return slices.ContainsFunc(e.validated(), func(name wire.Name) bool { return name.IsSubdomainOf(target) })
+func (e *evaluation) ptr(target wire.Name) (bool, Result) {
+	names, x := e.validated()
+	return slices.ContainsFunc(names, func(name wire.Name) bool { return name.IsSubdomainOf(target) }), e.empty(x)
 }
 
 // ownName looks up what the p macro stands for: a name in the domain rather than another.
@@ -349,7 +351,8 @@ func (e *evaluation) ownName(domain wire.Name) {
 	}
 	e.looked = true
 	best := -1
-	for _, name := range e.validated() {
+	names, _ := e.validated()
+	for _, name := range names {
 		fit := 0
 		switch {
 		case name.Equal(domain):

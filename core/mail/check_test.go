@@ -228,11 +228,10 @@ h.example A 192.0.2.40
 r.example TXT "v=spf1 ip4:192.0.2.32/27 mx:h.example -all"
 h.example MX 10 m.example.
 m.example A 192.0.2.99`)
-	a := asking(r)
-	report := a.Of(t.Context(), wire.MustParseName("tarn.example."), Options{Sending: true})
+	report := asking(r).Of(t.Context(), wire.MustParseName("tarn.example."), Options{Sending: true})
 	for last := range 256 {
 		address := netip.AddrFrom4([4]byte{192, 0, 2, byte(last)})
-		c := a.May(t.Context(), Sender{Address: address, Domain: "tarn.example"})
+		c := asking(r).May(t.Context(), Sender{Address: address, Domain: "tarn.example"})
 		listed := false
 		for _, p := range report.Sending.Networks {
 			listed = listed || p.Contains(address)

@@ -168,7 +168,7 @@ func (m macro) of(s *Sender, domain string) string {
 		value = fmt.Sprint(s.Now.Unix())
 	}
 	if m.keep > 0 || m.reverse || m.delimiters != "." {
-		parts := strings.FieldsFunc(value, func(c rune) bool { return strings.ContainsRune(m.delimiters, c) })
+		parts := split(value, m.delimiters)
 		if m.reverse {
 			slices.Reverse(parts)
 		}
@@ -181,6 +181,17 @@ func (m macro) of(s *Sender, domain string) string {
 		value = strings.ReplaceAll(url.QueryEscape(value), "+", "%20")
 	}
 	return value
+}
+
+// split cuts a text at each of some characters, empty parts included.
+func split(text, delimiters string) (parts []string) {
+	for {
+		at := strings.IndexAny(text, delimiters)
+		if at < 0 {
+			return append(parts, text)
+		}
+		parts, text = append(parts, text[:at]), text[at+1:]
+	}
 }
 
 func orUnknown(name string) string {

@@ -1,6 +1,7 @@
 package mail
 
 import (
+	"cmp"
 	"crypto/ed25519"
 	"crypto/rsa"
 	"crypto/x509"
@@ -61,6 +62,7 @@ type DMARC struct {
 	Policy     string // none, quarantine or reject: what counts for the domain that was asked about
 	Subdomains string // the same for those below the domain of the record
 	Percent    int
+	Testing    bool // t=y: receivers are asked to do one step less
 	StrictSPF  bool // alignment of aspf and adkim
 	StrictDKIM bool
 	Reports    []escape.Text // where they go
@@ -86,11 +88,13 @@ func ReadDMARC(text string, below bool) *DMARC {
 	}
 	policy, has := valueOf(list, "p")
 	d.Policy = strings.ToLower(policy)
-	if d.Subdomains = d.Policy; true {
-		if sp, ok := valueOf(list, "sp"); ok {
-			d.Subdomains = strings.ToLower(sp)
-		}
+	d.Subdomains = d.Policy
+	if sp, ok := valueOf(list, "sp"); ok {
+		d.Subdomains = strings.ToLower(sp)
 	}
+	missing, hasMissing := valueOf(list, "np") // of subdomains that do not exist (RFC 9091)
+	test, _ := valueOf(list, "t")
+	d.Testing = strings.EqualFold(test, "y")
 	uris, _ := valueOf(list, "rua")
 	for uri := range strings.SplitSeq(uris, ",") {
 		if uri = strings.TrimSpace(uri); uri != "" {
@@ -115,6 +119,8 @@ func ReadDMARC(text string, below bool) *DMARC {
 		wrong("its policy p=%s is not one of none, quarantine, reject", escape.Of(cutShort(policy)))
 	case !slices.Contains(policies, d.Subdomains):
 		wrong("its policy for subdomains (sp) is not one of none, quarantine, reject")
+	case hasMissing && !slices.Contains(policies, strings.ToLower(missing)):
+		wrong("its policy for subdomains that do not exist (np) is not one of none, quarantine, reject")
 	}
 	if pct, ok := valueOf(list, "pct"); ok {
 		n, err := strconv.Atoi(pct)
@@ -212,7 +218,13 @@ func ReadDKIM(text string) DKIM {
 		k.Kind = strings.ToLower(kind)
 	}
 	if flags, ok := valueOf(list, "t"); ok {
-		k.Testing = slices.Contains(strings.Split(strings.ReplaceAll(flags, " ", ""), ":"), "y")
+		k.Testing = slices.Contains(listed(flags), "y")
+	}
+	if hashes, ok := valueOf(list, "h"); ok && k.Wrong == "" && !slices.Contains(listed(hashes), "sha256") {
+		k.Wrong = fmt.Sprintf("it is for the hash %s alone, and receivers accept sha256 only", escape.Of(cutShort(hashes)))
+	}
+	if services, ok := valueOf(list, "s"); ok && k.Wrong == "" && !slices.Contains(listed(services), "*") && !slices.Contains(listed(services), "email") {
+		k.Wrong = fmt.Sprintf("it is for %s, and not for mail", escape.Of(cutShort(services)))
 	}
 	encoded, ok := valueOf(list, "p")
 	encoded = strings.Join(strings.Fields(encoded), "")
@@ -226,6 +238,14 @@ func ReadDKIM(text string) DKIM {
 		k.key(encoded)
 	}
 	return k
+}
+
+// listed are the values of a tag that has several, between colons.
+func listed(value string) (all []string) {
+	for part := range strings.SplitSeq(value, ":") {
+		all = append(all, strings.ToLower(strings.TrimSpace(part)))
+	}
+	return all
 }
 
 // key reads the key itself.
@@ -301,13 +321,13 @@ func (s *STS) ReadPolicy(text string) {
 			s.wrong("line %d of the policy, %q, is not what belongs there", i+1, escape.Of(cutShort(strings.TrimSpace(line))))
 			return
 		}
-		switch strings.TrimSpace(name) {
+		switch name = strings.TrimSpace(name); name {
 		case "version":
-			version = value
+			version = cmp.Or(version, value) // the first counts (RFC 8461 §3.2)
 		case "mode":
-			s.Mode = value
+			s.Mode = cmp.Or(s.Mode, value)
 		case "max_age":
-			age = value
+			age = cmp.Or(age, value)
 		case "mx":
 			if len(s.Hosts) < maxTold {
 				s.Hosts = append(s.Hosts, strings.ToLower(value))

@@ -55,7 +55,7 @@ func (r *Report) maySend() string {
 	case t.Records == 0:
 		return "it does not say who may send its mail"
 	case s.Broken():
-		return "what it says of who may send is in error, and counts for nothing"
+		return s.error() + ", so that what it says of who may send counts for nothing"
 	case s.nobody():
 		return "nobody may send mail for it"
 	}
@@ -75,6 +75,22 @@ func (r *Report) maySend() string {
 	return words
 }
 
+// error says what makes the SPF record void.
+func (s *Sending) error() string {
+	t := s.Tree
+	switch broken := t.broken(); {
+	case t.Records > 1:
+		return fmt.Sprintf("it has %d SPF records", t.Records)
+	case len(t.Record.Errors) > 0:
+		return fmt.Sprintf("its SPF record is in error at %q", t.Record.Errors[0].Word)
+	case len(broken) > 0:
+		return strings.Replace(broken[0].says, "The SPF record of "+t.Domain.Spoken()+" ", "its SPF record ", 1)
+	case s.Lookups > MaxLookups:
+		return fmt.Sprintf("its SPF record takes %s, and at most %d are allowed", wording.Count(s.Lookups, "look-up", "look-ups"), MaxLookups)
+	}
+	return fmt.Sprintf("%s of its SPF record find nothing, and at most %d are allowed to", wording.Count(s.Voids, "look-up", "look-ups"), MaxVoidLookups)
+}
+
 // Forged says what becomes of mail that others send in the domain's name.
 func (r *Report) Forged() string {
 	s := r.Sending
@@ -88,7 +104,10 @@ func (r *Report) Forged() string {
 		return "forged mail is let through, and reported at the most"
 	}
 	words := map[string]string{"quarantine": "forged mail is put aside as spam", "reject": "forged mail is refused"}[d.Policy]
-	if d.Percent < 100 {
+	switch {
+	case d.Testing:
+		words += " once the policy is no longer in testing"
+	case d.Percent < 100:
 		words += fmt.Sprintf(" (%d %% of it)", d.Percent)
 	}
 	return words

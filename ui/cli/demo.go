@@ -57,6 +57,11 @@ var scenes = []scene{
 		learned: "Neither server of the camera's zone replies, and there is no other way in.",
 	},
 	{
+		said:    "\"The newsletter comes back.\"",
+		command: []string{"mail", "hollowtarn.example"},
+		learned: "The provider that sends the newsletter has given up the name that our SPF record includes: all of the record is void, for our own mail too.",
+	},
+	{
 		said:    "The valley station's switch recorded that morning. What is in the capture?",
 		command: []string{"decode", "valley-morning.pcapng"},
 		learned: "The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
@@ -73,7 +78,8 @@ const reportName = "tickets.html"
 
 const handOver = `To hand over:
   to the zone's operator: ns.farhost.test misses updates of hollowtarn.example;
-    lifts.hollowtarn.example is delegated to servers that do not serve it.
+    lifts.hollowtarn.example is delegated to servers that do not serve it;
+    the SPF record of hollowtarn.example has to include _spf.lanternpost.test.
   to whoever runs the office resolver: once ns.farhost.test is up to date, clear
     tickets.hollowtarn.example from the cache.
   to whoever runs the camera's servers: 203.0.113.151 and 203.0.113.152 do not reply.

@@ -93,6 +93,9 @@ func (v *View) Answers(b Block, show Show) {
 			v.row("note", note)
 		}
 	}
+	if at := slices.IndexFunc(block, func(e *exchange.Exchange) bool { return e.Question.Type == wire.MX }); at >= 0 && len(b.Followed) > 0 {
+		v.row("see also", fmt.Sprintf("unquil mail %s, for who may send its mail, and what else receivers look at", block[at].Question.Name.Spoken()))
+	}
 }
 
 func (v *View) aliases(block []*exchange.Exchange) {
