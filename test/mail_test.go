@@ -82,7 +82,7 @@ func TestMailShows(t *testing.T) {
 			"MX 10 mx1.lanternpost.test 198.51.100.95, reverse name mx1.lanternpost.test", "MTA-STS enforce, for mx1.lanternpost.test, mx2.lanternpost.test; kept for 1 week (604800)",
 			"include:_south._spf.lanternpost.test (2 look-ups)", "a:mx2.lanternpost.test 203.0.113.95 (1 look-up)", "may send 192.0.2.240/28 198.51.100.64/26 203.0.113.95 2001:db8:95::/48 in all 81 IPv4",
 			"DMARC reject: forged mail is refused", "DKIM spring: rsa, 2048 bits"}},
-		{"the newsletter comes back", []string{"hollowtarn.example"}, 3, []string{"what it says of who may send is in error, and counts for nothing", "include:spf.lanternpost.test has no SPF record",
+		{"the newsletter comes back", []string{"hollowtarn.example"}, 3, []string{"fault Mail for hollowtarn.example goes to", "which has no SPF record, so receivers come to a permanent error; forged mail", "include:spf.lanternpost.test has no SPF record",
 			"fault The SPF record of hollowtarn.example includes spf.lanternpost.test, which has no SPF record", "next: Ask the provider which name to include"}},
 		{"a sender that may", []string{"lanternpost.test", "--sender", "192.0.2.241", "--mail-from", "news@lanternpost.test"}, 0, []string{"pass 192.0.2.241 may send mail for news@lanternpost.test.",
 			"by ip4:192.0.2.240/28 of _trial._north._spf.lanternpost.test, which _north._spf.lanternpost.test leads to, which _spf.lanternpost.test leads to"}},

@@ -38,15 +38,6 @@ func (a *Asker) Ask(ctx context.Context, name wire.Name, t wire.Type) *exchange.
 	return last
 }
 
-// named asks for a name in text form; nil where it is none.
-func (a *Asker) named(ctx context.Context, text string, t wire.Type) *exchange.Exchange {
-	name, err := wire.ParseName(text)
-	if err != nil || name.IsRoot() {
-		return nil
-	}
-	return a.Ask(ctx, name, t)
-}
-
 // both asks for the addresses of a name, IPv4 and IPv6 at once.
 func (a *Asker) both(ctx context.Context, name wire.Name) (found [2]*exchange.Exchange) {
 	var wait sync.WaitGroup

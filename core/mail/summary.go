@@ -55,7 +55,7 @@ func (r *Report) maySend() string {
 	case t.Records == 0:
 		return "it does not say who may send its mail"
 	case s.Broken():
-		return s.error() + ", so that what it says of who may send counts for nothing"
+		return s.error() + ", so receivers come to a permanent error"
 	case s.nobody():
 		return "nobody may send mail for it"
 	}

@@ -18,7 +18,11 @@ func (v *View) Mail(r *mail.Report) {
 		v.senderCheck(c)
 		v.line()
 	}
-	v.flow("", 0, strings.Replace(r.Summary(), r.Domain.Spoken(), subject.Render(r.Domain.Spoken()), 1), plainStyle)
+	lead, indent := "", 0
+	if len(r.Findings) > 0 && r.Findings[0].Severity == finding.Fault { // the worst comes first
+		lead, indent = severe[finding.Fault].Render("fault"), len("fault")+2
+	}
+	v.flow(lead, indent, strings.Replace(r.Summary(), r.Domain.Spoken(), subject.Render(r.Domain.Spoken()), 1), plainStyle)
 	v.line()
 	v.line(strong.Render("receiving"))
 	v.mailHosts(r)
@@ -166,7 +170,7 @@ func (v *View) spf(s *mail.Sending) {
 	v.row("SPF", wording.Count(s.Lookups, "look-up", "look-ups")+fmt.Sprintf(" of at most %d", mail.MaxLookups))
 	v.branches(t, 1, false)
 	if s.Broken() {
-		v.row("may send", severe[finding.Fault].Render("nobody for sure")+": receivers come to a permanent error; were it not for that, these could:")
+		v.row("may send", severe[finding.Fault].Render("nobody as it stands")+": receivers come to a permanent error; were it not for that, these could:")
 	}
 	label := "may send"
 	if s.Broken() {
