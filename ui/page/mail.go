@@ -1,6 +1,7 @@
 package page
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -44,5 +45,47 @@ func MailTables(r *mail.Report) []Table {
 	}
 	walk(r.Sending.Tree, 0)
 	summary := Table{Title: "In short", Columns: []string{""}, Rows: [][]string{{r.Summary()}}}
-	return []Table{summary, hosts, senders}
+	networks := Table{Title: "Networks that may send", Columns: []string{"network"}}
+	for _, p := range r.Sending.Networks {
+		networks.Rows = append(networks.Rows, []string{p.String()})
+	}
+	if r.Sending.Broken() {
+		networks.Title = "Networks that could send, were it not for the error"
+	}
+	return []Table{summary, hosts, senders, networks, policies(r)}
+}
+
+// policies are what a domain says of forged mail and of encryption.
+func policies(r *mail.Report) Table {
+	t := Table{Title: "Policies", Columns: []string{"of", "what it says"}}
+	add := func(of, format string, args ...any) {
+		t.Rows = append(t.Rows, []string{of, fmt.Sprintf(format, args...)})
+	}
+	if d := r.Sending.DMARC; d != nil {
+		add("forged mail (DMARC)", "%s, of %s: %s", d.Policy, d.At.Spoken(), r.Forged())
+		for _, to := range d.Reports {
+			add("reports of it", "%s", to)
+		}
+	} else {
+		add("forged mail (DMARC)", "nothing: %s", r.Forged())
+	}
+	for _, k := range r.Sending.DKIM {
+		words := strings.TrimSpace(fmt.Sprintf("%s %s", k.Kind, map[bool]string{true: "revoked", false: k.Wrong}[k.Revoked]))
+		switch {
+		case k.Missing:
+			words = "no key"
+		case k.Bits > 0:
+			words += fmt.Sprintf(", %d bits", k.Bits)
+		}
+		add("DKIM key "+string(k.Selector), "%s", words)
+	}
+	if s := r.STS; s != nil {
+		add("TLS (MTA-STS)", "%s", cmp.Or(s.Wrong, s.Broke, s.Mode))
+	}
+	if r.TLSTo != nil {
+		for _, to := range r.TLSTo.To {
+			add("TLS reports", "%s", to)
+		}
+	}
+	return t
 }

@@ -317,6 +317,9 @@ func (v *View) dmarc(r *mail.Report) {
 	if !d.At.Equal(r.Domain) {
 		v.row("", "as "+d.At.Spoken()+" says for what is below it")
 	}
+	if d.At.Equal(r.Domain) && d.Subdomains != d.Policy {
+		v.row("", "for what is below it: "+d.Subdomains)
+	}
 	if d.StrictSPF || d.StrictDKIM {
 		v.row("", "strict: the domain itself has to sign or send, and not one below or beside it")
 	}
@@ -351,10 +354,13 @@ func (v *View) dkim(s *mail.Sending) {
 	}
 }
 
-// BareMail draws the networks that may send, one a line.
+// BareMail draws the networks that may send, one a line; none of a record that is void.
 func (v *View) BareMail(r *mail.Report) {
 	if c := r.Sending.Check; c != nil {
 		v.line(string(c.Result))
+		return
+	}
+	if r.Sending.Broken() {
 		return
 	}
 	for _, p := range r.Sending.Networks {
