@@ -91,6 +91,9 @@ func (l *Lab) certificate(a netip.Addr) (tls.Certificate, error) {
 	if err := l.needAuthority(); err != nil {
 		return tls.Certificate{}, err
 	}
-	identity := l.identities[a]
-	return l.authority.certify(time.Now(), identity.names, identity.addresses)
+	identity, now := l.identities[a], time.Now()
+	if identity.lapsed {
+		now = now.AddDate(0, 0, -3)
+	}
+	return l.authority.certify(now, identity.names, identity.addresses)
 }

@@ -3,6 +3,7 @@ package lab
 import (
 	"cmp"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -46,6 +47,8 @@ type Lab struct {
 
 	identities map[netip.Addr]identity
 	webs       map[netip.Addr][]Web
+	registries map[netip.Addr][]Registry
+	registered []Registered
 
 	mu        sync.Mutex
 	doors     map[door]opened
@@ -56,6 +59,7 @@ type Lab struct {
 type identity struct {
 	names     []string
 	addresses []netip.Addr
+	lapsed    bool // it ran out
 }
 
 // New sets up the servers and resolvers of the scenario. Nothing listens until
@@ -95,7 +99,7 @@ func New(o Options) (*Lab, error) {
 				l.hints = rootHints(z)
 			}
 		}
-		l.place(server, s.Addresses, s.State, identity{[]string{strings.TrimSuffix(s.Host, ".")}, s.Addresses})
+		l.place(server, s.Addresses, s.State, identity{names: []string{strings.TrimSuffix(s.Host, ".")}, addresses: s.Addresses})
 	}
 	l.webs = map[netip.Addr][]Web{}
 	for _, w := range scenario.Webs {
@@ -106,6 +110,12 @@ func New(o Options) (*Lab, error) {
 		l.webs[w.Address] = append(l.webs[w.Address], w)
 		l.place(&authoritative{}, []netip.Addr{w.Address}, Up, known)
 	}
+	l.registries = map[netip.Addr][]Registry{}
+	for _, r := range scenario.Registries {
+		l.registries[r.Address] = append(l.registries[r.Address], r)
+		l.place(&authoritative{}, []netip.Addr{r.Address}, Up, identity{names: []string{r.Host}, lapsed: r.Lapsed})
+	}
+	l.registered = slices.Concat(scenario.Registered, l.delegations(zones))
 	for _, config := range scenario.Resolvers {
 		r := &twins{}
 		for cache := range max(config.Caches, 1) {
@@ -115,9 +125,9 @@ func New(o Options) (*Lab, error) {
 			}
 			r.resolvers = append(r.resolvers, one)
 		}
-		known := identity{[]string{config.Label + ".resolvers.test"}, config.Addresses}
+		known := identity{names: []string{config.Label + ".resolvers.test"}, addresses: config.Addresses}
 		if config.Certificate != "" {
-			known = identity{[]string{config.Certificate}, nil}
+			known = identity{names: []string{config.Certificate}}
 		}
 		l.place(r, config.Addresses, config.State, known)
 		l.labels[config.Label] = config.Addresses[0]

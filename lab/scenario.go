@@ -19,7 +19,7 @@ import (
 	"unquil/core/zonefile"
 )
 
-//go:embed scenario.toml workshop.toml disputes.toml mail.toml zones machine machines captures
+//go:embed scenario.toml workshop.toml disputes.toml mail.toml registry.toml zones machine machines captures
 var files embed.FS
 
 // Scenario is what scenario.toml says.
@@ -39,6 +39,11 @@ type Scenario struct {
 	Odds      []Odd  `toml:"odd"`
 	Webs      []Web  `toml:"web"`
 	Mails     []Mail `toml:"mail"`
+
+	Registries []Registry `toml:"registry"`
+	Registered []Registered
+	Holdings   []Holding `toml:"holding"`
+	Owners     []Owner   `toml:"owner"`
 }
 
 // Server is an authoritative server.
@@ -263,7 +268,7 @@ func Load() (*Scenario, error) {
 	for _, part := range []struct {
 		file     string
 		workshop bool // it is no part of the story
-	}{{"scenario.toml", false}, {"workshop.toml", true}, {"disputes.toml", true}, {"mail.toml", true}} {
+	}{{"scenario.toml", false}, {"workshop.toml", true}, {"disputes.toml", true}, {"mail.toml", true}, {"registry.toml", true}} {
 		text, err := files.ReadFile(part.file)
 		if err != nil {
 			return nil, err
@@ -280,6 +285,8 @@ func Load() (*Scenario, error) {
 		more.outOfStory()
 		s.Servers, s.Resolvers = append(s.Servers, more.Servers...), append(s.Resolvers, more.Resolvers...)
 		s.Faults, s.Healthy = append(s.Faults, more.Faults...), append(s.Healthy, more.Healthy...)
+		s.Registries, s.Registered = append(s.Registries, more.Registries...), append(s.Registered, more.Registered...)
+		s.Holdings, s.Owners = append(s.Holdings, more.Holdings...), append(s.Owners, more.Owners...)
 		s.Webs, s.Mails = append(s.Webs, more.Webs...), append(s.Mails, more.Mails...)
 		s.Paths, s.Odds = append(s.Paths, more.Paths...), append(s.Odds, more.Odds...)
 	}

@@ -190,6 +190,9 @@ func (l *Lab) openHTTPS(a netip.Addr) (opened, error) {
 	if sites := l.webs[a]; len(sites) > 0 {
 		handler = pages(sites)
 	}
+	if here := l.registries[a]; len(here) > 0 {
+		handler = l.tells(here)
+	}
 	server := &http.Server{Handler: handler, TLSConfig: config, ReadTimeout: idle, ErrorLog: log.New(io.Discard, "", 0)}
 	return l.stream(func(listener net.Listener) { server.ServeTLS(listener, "", "") })
 }

@@ -38,9 +38,10 @@ var mayImport = map[string][]string{
 	"core/transfer":     {"core/wire", "core/exchange", "core/finding", "core/tsig"},
 	"core/zonecare":     {"core/wording", "core/wire", "core/exchange", "core/finding", "core/tsig", "core/transfer"},
 	"core/redact":       {"core/wire", "core/idn", "core/escape", "core/exchange"},
-	"core/mail":         {"core/wire", "core/wording", "core/escape", "core/exchange", "core/finding"},
-	"core/probe":        {"core/wording", "core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation"},
-	"core/diagnosis":    {"core/probe", "core/mail", "core/wording", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation", "core/sequence", "core/evidence"},
+	"core/mail":         {"core/wire", "core/wording", "core/escape", "core/exchange", "core/finding", "core/idn"},
+	"core/registry":     {"core/wire", "core/wording", "core/escape", "core/exchange", "core/finding"},
+	"core/probe":        {"core/wording", "core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/registry"},
+	"core/diagnosis":    {"core/probe", "core/mail", "core/registry", "core/idn", "core/wording", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation", "core/sequence", "core/evidence"},
 	"lab":               {"core/wire", "core/zonefile", "core/exchange", "core/capture", "core/tsig"},
 	"lab/recording":     {"core/wire", "core/capture", "lab"},
 	"lab/generate":      {"lab/recording"},
@@ -61,8 +62,7 @@ var mayImport = map[string][]string{
 // outside are the packages that core may import besides the standard library.
 var outside = map[string][]string{
 	"core/exchange": {"golang.org/x/sys/unix", "github.com/quic-go/quic-go"},
-	"core/idn":      {"golang.org/x/net/idna"},
-	"core/mail":     {"golang.org/x/net/publicsuffix"}, // which domains people can register names in
+	"core/idn":      {"golang.org/x/net/idna", "golang.org/x/net/publicsuffix"}, // scripts, and which domains people can register names in
 	"core/capture":  {"github.com/klauspost/compress/gzip", "github.com/klauspost/compress/zstd"},
 	// Conditions that people write; their evaluation is no part of the job itself.
 	"core/conversation": {"github.com/expr-lang/expr", "github.com/expr-lang/expr/ast", "github.com/expr-lang/expr/vm"},

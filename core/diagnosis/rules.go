@@ -30,7 +30,8 @@ const (
 	operator     = "whoever runs the resolver"
 	holder       = "the zone's operator"
 	holderAtHost = "the zone's operator, with whoever runs those servers"
-	registry     = "the zone's registry"
+	registrySide = "the zone's registry"
+	registrant   = "the domain's holder, at its registrar"
 )
 
 // rule says where a finding places the failure and who can fix it.
@@ -58,11 +59,14 @@ var rules = []rule{
 	{code: finding.NoResolver, place: ThisMachine, who: you, sure: "the machine's own configuration says so"},
 	{code: finding.HostsOverride, place: ThisMachine, who: you, sure: "the hosts file is read before any resolver is asked", caveat: "some programs do not read the hosts file"},
 	{code: finding.NoWayOut, place: PathOut, who: network, sure: "neither a resolver nor a root server replies", explains: []finding.Code{finding.NoReply, finding.Unreachable}},
+	{code: finding.DomainExpired, place: TheRegistry, who: registrant, sure: "the registry itself was asked", explains: slices.Concat(resolverFails, []finding.Code{finding.DomainOnHold, finding.RegistryDiffers, finding.NoDelegation, finding.LameServer, finding.NSUnresolved})},
+	{code: finding.DomainOnHold, place: TheRegistry, who: registrant, sure: "the registry itself was asked", explains: slices.Concat(resolverFails, []finding.Code{finding.RegistryDiffers, finding.NoDelegation, finding.LameServer, finding.NSUnresolved})},
+	{code: finding.DomainUnregistered, place: TheRegistry, who: registrant, sure: "registry and zone above were both asked", explains: []finding.Code{finding.NoDelegation}},
 	{code: finding.AliasLoop, ofZone: true, place: TheZoneData, who: holder, sure: "the aliases come from the zone's own servers", explains: resolverFails},
 	{code: finding.AliasDangling, ofZone: true, place: TheZoneData, who: holder, sure: "the zone's own servers say that the target does not exist", explains: []finding.Code{finding.AliasDangling, finding.Failed}},
 	{code: finding.Loop, ofZone: true, place: TheDeleg, who: holder, sure: "the name of each server depends on the others", explains: slices.Concat(resolverFails, []finding.Code{finding.NSUnresolved, finding.GlueMissing})},
 	{code: finding.NoDelegation, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers were queried", explains: []finding.Code{finding.AnswersDiffer}},
-	{code: finding.ParentDiffers, ofZone: true, place: TheDeleg, who: registry, sure: "all servers of the parent were queried", explains: []finding.Code{finding.LameServer}},
+	{code: finding.ParentDiffers, ofZone: true, place: TheDeleg, who: registrySide, sure: "all servers of the parent were queried", explains: []finding.Code{finding.LameServer}},
 	{code: finding.LameServer, ofZone: true, place: TheDeleg, who: holderAtHost, sure: "every server that the parent lists was queried", rivals: []rival{onlyYou}, explains: resolverFails},
 	{code: finding.AddressNowhere, ofZone: true, place: TheDeleg, who: holder, sure: "the parent's own servers give that address", explains: resolverFails},
 	{code: finding.NSUnresolved, ofZone: true, place: TheDeleg, who: holder, sure: "every server that the parent lists was looked up", explains: resolverFails},
@@ -129,6 +133,9 @@ var rules = []rule{
 	{code: finding.NSSetDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},
 	{code: finding.NSIsAlias, ofZone: true, place: TheDeleg, who: holder, sure: "the server's name was looked up"},
 	{code: finding.SerialsDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time"},
+	{code: finding.RegistryDiffers, place: TheRegistry, who: registrant, sure: "registry and zone above were both asked"},
+	{code: finding.DomainExpiresSoon, place: TheRegistry, who: registrant, sure: "the registry itself was asked"},
+	{code: finding.RegistryUnreachable, place: NowhereFound, who: you, sure: "it was tried"},
 	{code: finding.AliasLong, ofZone: true, place: TheZoneData, who: holder, sure: "the aliases come from the zone's own servers"},
 	{code: finding.SPFSeveral, place: TheZoneData, who: holder, sure: "the records were read"},
 	{code: finding.SPFSyntax, place: TheZoneData, who: holder, sure: "the record was read"},

@@ -99,7 +99,7 @@ func (r *Run) again(ctx context.Context, exchanges []exchange.Exchange) (verdict
 		session := &exchange.Session{Client: client, Recording: exchange.NewRecording(exchanges, pause)}
 		verdicts = WhyAll(ctx, probe.Prober{Session: session, Roots: r.Roots}, cases)
 		unasked = slices.DeleteFunc(session.Exchanges(), func(e exchange.Exchange) bool { return !errors.Is(e.Err, exchange.ErrNotRecorded) })
-		if len(unasked) == 0 {
+		if len(unasked) == 0 || len(unasked) > len(exchanges)/2 { // it is not the run that these are of: no pause helps
 			break
 		}
 	}

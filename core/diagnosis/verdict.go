@@ -133,7 +133,7 @@ func (v *Verdict) place(first *finding.Finding) placing {
 		p.at = first.About.Zone
 	}
 	if zone, err := wire.ParseName(first.About.Zone); err == nil && first.About.Zone != "" && zone.Labels() <= 1 && zone.Labels() < v.Name.Labels() && p.where != TheZoneData {
-		p.where, p.who = TheRegistry, registry
+		p.where, p.who = TheRegistry, registrySide
 	}
 	if p.where == TheZoneData && (p.at == "" || first.About.Zone == "") || p.where == BehindAnswer {
 		p.at = v.zoneOf(first)

@@ -121,7 +121,7 @@ func (r *Recording) referred(request Request) *recorded {
 // time, and so often.
 const (
 	stallTime = 20 * time.Millisecond
-	maxStalls = 50
+	maxStalls = 20
 )
 
 // soon has [Recording.tick] called when what runs has come to rest.

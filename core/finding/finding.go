@@ -110,6 +110,13 @@ const (
 	Unsteady             Code = "unsteady"
 	SourceDiffers        Code = "source-differs"
 
+	DomainExpired       Code = "domain-expired"
+	DomainExpiresSoon   Code = "domain-expires-soon"
+	DomainOnHold        Code = "domain-on-hold"
+	DomainUnregistered  Code = "domain-unregistered"
+	RegistryDiffers     Code = "registry-differs"
+	RegistryUnreachable Code = "registry-unreachable"
+
 	MailNowhere            Code = "mail-nowhere"
 	MailRefused            Code = "mail-refused"
 	MXFallback             Code = "mx-fallback"
@@ -210,6 +217,12 @@ var Catalogue = []Entry{
 	{ValidationFails, "a cache", "The resolver rejects the answer as forged (DNSSEC): with checking disabled it returns one.", "Ask the zone's operator to check the zone's signatures and the DS record at the parent. If other validating resolvers answer, ask whoever runs this one to check its trust anchors and its clock."},
 	{ReverseMissing, "addresses and names", "The address has no reverse name.", "Ask whoever holds the address range to add a PTR record, if a mail host or a log needs one."},
 	{ReverseMismatch, "addresses and names", "The reverse name of the address does not resolve back to the address.", "Ask whoever holds the address range to correct the PTR record, or the zone's operator to correct the address."},
+	{DomainExpired, "a registry", "The domain's registration ran out: nobody renewed it.", "Its holder has to renew it at its registrar."},
+	{DomainExpiresSoon, "a registry", "The domain's registration runs out within 30 days.", "See that its holder renews it at its registrar."},
+	{DomainOnHold, "a registry", "The registrar or the registry has taken the domain out of the DNS (RFC 8056).", "Ask the registrar why: unpaid, unconfirmed contact data, or a dispute."},
+	{DomainUnregistered, "a registry", "The registry has no such domain: it was never registered, or was released.", "Check how the name is spelt. If it is right, its former holder has lost it: register it anew."},
+	{RegistryDiffers, "a registry", "The registry has other name servers or DS records for the domain than the DNS has.", "Have the holder correct them at the registrar; if they were changed just now, wait for the registry to publish that."},
+	{RegistryUnreachable, "a registry", "The registry could not be asked, or what it said could not be read.", "Try again later, or look at the registry's own web page."},
 	{MailNowhere, "mail", "Mail for the domain goes nowhere: it has neither MX records nor an address, or none of its mail hosts has one.", "Ask the zone's operator for an MX record that names a host with an address, or for a null MX (0 .) if the domain takes no mail."},
 	{MailRefused, "mail", "The domain says that it takes no mail (a null MX, RFC 7505).", "Nothing to do, if that is meant. Otherwise ask the zone's operator to put the mail hosts in its place."},
 	{MXFallback, "mail", "The domain has no MX records: mail goes to its own addresses (RFC 5321 §5.1).", "Add an MX record, so that mail does not follow the web site when that moves."},

@@ -54,3 +54,9 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestRegistrable(t *testing.T) {
+	for name, want := range map[string]string{"a.b.tarn.example.": "tarn.example.", "tarn.example.": "tarn.example.", "a.tarn.co.uk.": "tarn.co.uk.", "uk.": "uk."} {
+		assert.Equal(t, want, Registrable(wire.MustParseName(name)).String())
+	}
+}

@@ -11,6 +11,7 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/idn"
 	"unquil/core/wire"
 )
 
@@ -155,7 +156,7 @@ func (a *Asker) tlsReports(ctx context.Context, r *Report) {
 
 // dmarc looks up the policy of a domain, or else that of its organisational domain.
 func (a *Asker) dmarc(ctx context.Context, domain wire.Name, s *Sending) {
-	org := organisational(domain)
+	org := idn.Registrable(domain)
 	for _, at := range []wire.Name{domain, org} {
 		name, err := at.Child("_dmarc")
 		if err != nil {
@@ -180,7 +181,7 @@ func (a *Asker) dmarc(ctx context.Context, domain wire.Name, s *Sending) {
 		return
 	}
 	for _, to := range s.DMARC.reportDomains() {
-		if organisational(to).Equal(org) || len(s.reports) >= maxHosts {
+		if idn.Registrable(to).Equal(org) || len(s.reports) >= maxHosts {
 			continue
 		}
 		name, err := wire.ParseName(s.DMARC.At.Spoken() + "._report._dmarc." + to.Spoken())

@@ -11,8 +11,6 @@ import (
 	"strconv"
 	"strings"
 
-	"golang.org/x/net/publicsuffix"
-
 	"unquil/core/escape"
 	"unquil/core/wire"
 )
@@ -173,20 +171,6 @@ func (d *DMARC) reportDomains() (names []wire.Name) {
 		}
 	}
 	return names
-}
-
-// organisational is the organisational domain of a name: one label below a public suffix (RFC
-// 7489 §3.2).
-func organisational(name wire.Name) wire.Name {
-	text, err := publicsuffix.EffectiveTLDPlusOne(strings.ToLower(name.Spoken()))
-	if err != nil {
-		return name
-	}
-	org, err := wire.ParseName(text)
-	if err != nil {
-		return name
-	}
-	return org
 }
 
 // DKIM is a key with which a domain signs (RFC 6376 §3.6.1).

@@ -52,9 +52,6 @@ func TestReadDMARC(t *testing.T) {
 	for _, text := range []string{"v=DMARC10; p=none", "DMARC1", "", "p=none; v=DMARC1"} {
 		assert.False(t, IsDMARC(text), text)
 	}
-	for name, want := range map[string]string{"a.b.tarn.example.": "tarn.example.", "tarn.example.": "tarn.example.", "a.tarn.co.uk.": "tarn.co.uk.", "uk.": "uk."} {
-		assert.Equal(t, want, organisational(wire.MustParseName(name)).String())
-	}
 }
 
 // rsaKey is the p tag of an RSA key.

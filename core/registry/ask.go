@@ -1,0 +1,446 @@
+package registry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"unquil/core/escape"
+	"unquil/core/exchange"
+	"unquil/core/wire"
+)
+
+// Why a registry is not asked, or does not tell.
+var (
+	ErrUnknown   = errors.New("the registry has nothing about it")
+	ErrNoService = errors.New("no registry for it is in the lists: it cannot be asked this way")
+	ErrScheme    = errors.New("registries are asked over HTTPS alone")
+	ErrInside    = errors.New("it leads to an address that is no registry's")
+	ErrRounds    = errors.New("it redirects too often")
+	ErrNoHost    = errors.New("it has no address")
+	ErrNotRDAP   = errors.New("what came is no RDAP")
+)
+
+// StatusError is a status of HTTP that is neither an answer nor a denial.
+type StatusError int
+
+func (e StatusError) Error() string {
+	return fmt.Sprintf("it says %d %s", int(e), http.StatusText(int(e)))
+}
+
+// BusyError says that a registry takes no more questions for now (RFC 9083 §6, RFC 6585 §4).
+type BusyError struct{ After time.Duration } // 0: it does not say for how long
+
+func (e BusyError) Error() string {
+	if e.After == 0 {
+		return "it takes no more questions for now"
+	}
+	return fmt.Sprintf("it takes no more questions for the next %v", e.After.Round(time.Second))
+}
+
+// Bounds on what is asked.
+const (
+	maxObject    = 1 << 20         // bytes of one answer
+	maxRedirects = 4               // to get one
+	maxPause     = 3 * time.Second // that a registry may ask for, and is waited for
+	maxAtOnce    = 4               // questions to one registry
+	maxTried     = 2               // addresses of one registry
+	maxNetworks  = 64              // whose some addresses are
+)
+
+// Asker asks registries. What was asked once is not asked again. It is safe for use by many
+// goroutines.
+type Asker struct {
+	Client *exchange.Client
+	// LookUp finds the addresses of a registry's host.
+	LookUp func(ctx context.Context, host wire.Name) []netip.Addr
+	// Location is where the lists are, as a URL; "" for the standard's own.
+	Location string
+	// Folder reads a list by its file name, in place of fetching it; nil: they are fetched.
+	Folder func(file string) ([]byte, error)
+	// Shelf keeps lists between runs; nil: nothing is kept.
+	Shelf Shelf
+
+	lists    memo[*services]
+	networks memo[*Network]
+	domains  memo[*Domain]
+
+	mu    sync.Mutex
+	hosts map[string]*registryHost
+	notes []string
+}
+
+// registryHost is what is known of one server.
+type registryHost struct {
+	turn chan struct{} // as many as may ask at once
+	busy error         // that it takes no more questions; nil: it does
+}
+
+// memo makes each thing once.
+type memo[T any] struct {
+	mu    sync.Mutex
+	known map[string]func() (T, error)
+}
+
+func (m *memo[T]) once(key string, make func() (T, error)) (T, error) {
+	m.mu.Lock()
+	if m.known == nil {
+		m.known = map[string]func() (T, error){}
+	}
+	f := m.known[key]
+	if f == nil {
+		f = sync.OnceValues(make)
+		m.known[key] = f
+	}
+	m.mu.Unlock()
+	return f()
+}
+
+func (a *Asker) note(text string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if !slices.Contains(a.notes, text) {
+		a.notes = append(a.notes, text)
+	}
+}
+
+// Notes are what is to be known of how the registries were found.
+func (a *Asker) Notes() []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return slices.Clone(a.notes)
+}
+
+func (a *Asker) host(name string) *registryHost {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.hosts == nil {
+		a.hosts = map[string]*registryHost{}
+	}
+	h := a.hosts[name]
+	if h == nil {
+		h = &registryHost{turn: make(chan struct{}, maxAtOnce)}
+		a.hosts[name] = h
+	}
+	return h
+}
+
+// get fetches a document, following redirects to other registries.
+func (a *Asker) get(ctx context.Context, from, accept, tag string, most int) (got exchange.Fetched, err error) {
+	at, err := url.Parse(from)
+	if err != nil {
+		return got, ErrScheme
+	}
+	for range maxRedirects {
+		if got, err = a.step(ctx, at, accept, tag, most); err != nil {
+			return got, err
+		}
+		if got.Status < 300 || got.Status >= 400 || got.Status == http.StatusNotModified {
+			return got, nil
+		}
+		to, err := at.Parse(got.To)
+		if err != nil || got.To == "" {
+			return got, StatusError(got.Status)
+		}
+		at = to
+	}
+	return got, ErrRounds
+}
+
+// step asks one server once, or again where it asks for a short pause.
+func (a *Asker) step(ctx context.Context, at *url.URL, accept, tag string, most int) (got exchange.Fetched, err error) {
+	if at.Scheme != "https" || at.Hostname() == "" || at.User != nil {
+		return got, ErrScheme
+	}
+	name := strings.ToLower(at.Hostname())
+	h := a.host(name)
+	select {
+	case h.turn <- struct{}{}:
+		defer func() { <-h.turn }()
+	case <-ctx.Done():
+		return got, ctx.Err()
+	}
+	a.mu.Lock()
+	busy := h.busy
+	a.mu.Unlock()
+	if busy != nil {
+		return got, about(name, busy)
+	}
+	addresses, err := a.addresses(ctx, name)
+	if err != nil {
+		return got, about(name, err)
+	}
+	for again := range 2 {
+		for _, address := range addresses {
+			got, err = a.Client.Fetch(ctx, exchange.Wanted{URL: at, Address: address, Accept: accept, Tag: tag, Most: most})
+			if err == nil || ctx.Err() != nil {
+				break
+			}
+		}
+		if err != nil || got.Status != http.StatusTooManyRequests {
+			break
+		}
+		if again > 0 || got.Later == 0 || got.Later > maxPause {
+			err = BusyError{got.Later}
+			a.mu.Lock()
+			h.busy = err
+			a.mu.Unlock()
+			break
+		}
+		select {
+		case <-time.After(got.Later):
+		case <-ctx.Done():
+			return got, ctx.Err()
+		}
+	}
+	if err != nil {
+		err = about(name, err)
+	}
+	return got, err
+}
+
+func about(host string, err error) error { return fmt.Errorf("%s: %w", escape.Of(host), err) }
+
+// addresses are those of a registry's host that it can have: a link or a redirect may name
+// anything.
+func (a *Asker) addresses(ctx context.Context, host string) ([]netip.Addr, error) {
+	var all []netip.Addr
+	if literal, err := netip.ParseAddr(host); err == nil {
+		all = []netip.Addr{literal}
+	} else {
+		name, err := wire.ParseName(host)
+		if err != nil || name.Labels() < 2 {
+			return nil, ErrNoHost
+		}
+		if all = a.LookUp(ctx, name); len(all) == 0 {
+			return nil, ErrNoHost
+		}
+	}
+	all = slices.DeleteFunc(slices.Clone(all), func(address netip.Addr) bool { return !Public(address) })
+	if len(all) == 0 {
+		return nil, ErrInside
+	}
+	return all[:min(len(all), maxTried)], nil
+}
+
+// Public reports whether an address can be anybody's on the internet: registries are asked
+// about such alone, and at such alone.
+func Public(a netip.Addr) bool {
+	a = a.Unmap()
+	return a.IsGlobalUnicast() && !a.IsPrivate() && !shared.Contains(a)
+}
+
+// shared is for carriers inside their own networks (RFC 6598).
+var shared = netip.MustParsePrefix("100.64.0.0/10")
+
+const mediaType = "application/rdap+json" // RFC 7480 §4.2
+
+// object asks a registry for one object (RFC 9082 §3.1).
+func (a *Asker) object(ctx context.Context, base, path string) (Source, error) {
+	at, err := url.Parse(base)
+	if err != nil {
+		return Source{}, ErrScheme
+	}
+	return a.fetch(ctx, at.JoinPath(path).String())
+}
+
+func (a *Asker) fetch(ctx context.Context, from string) (Source, error) {
+	s := Source{URL: string(escape.Of(from))}
+	if at, err := url.Parse(from); err == nil {
+		s.Host = string(escape.Of(strings.ToLower(at.Hostname())))
+	}
+	got, err := a.get(ctx, from, mediaType, "", maxObject)
+	switch {
+	case err != nil:
+		return s, err
+	case got.Status == http.StatusNotFound:
+		return s, about(s.Host, ErrUnknown)
+	case got.Status != http.StatusOK:
+		return s, about(s.Host, StatusError(got.Status))
+	case got.Kind != mediaType && got.Kind != "application/json":
+		return s, about(s.Host, fmt.Errorf("%w, but %s", ErrNotRDAP, escape.Of(got.Kind)))
+	}
+	s.Raw = got.Body
+	return s, nil
+}
+
+// Address asks whose an address is.
+func (a *Asker) Address(ctx context.Context, address netip.Addr) (*Network, error) {
+	address = address.Unmap().WithZone("")
+	return a.ip(ctx, address, address.String())
+}
+
+// Prefix asks whose a network is.
+func (a *Asker) Prefix(ctx context.Context, p netip.Prefix) (*Network, error) {
+	return a.ip(ctx, p.Addr(), p.Masked().String())
+}
+
+func (a *Asker) ip(ctx context.Context, first netip.Addr, path string) (*Network, error) {
+	return a.networks.once(path, func() (*Network, error) {
+		file := "ipv6.json"
+		if first.Is4() {
+			file = "ipv4.json"
+		}
+		n, err := a.network(ctx, file, ofAddress(first), "ip/"+path)
+		if err == nil && !n.Contains(first) {
+			return nil, about(n.Source.Host, ErrOther)
+		}
+		return n, err
+	})
+}
+
+// Number asks whose an AS number is.
+func (a *Asker) Number(ctx context.Context, number uint32) (*Network, error) {
+	path := fmt.Sprintf("autnum/%d", number)
+	return a.networks.once(path, func() (*Network, error) {
+		n, err := a.network(ctx, "asn.json", ofNumber(number), path)
+		if err == nil && (n.First.IsValid() || n.FirstAS > number || n.LastAS < number) {
+			return nil, about(n.Source.Host, ErrOther)
+		}
+		return n, err
+	})
+}
+
+func (a *Asker) network(ctx context.Context, file string, fit func(string) int, path string) (*Network, error) {
+	list, err := a.list(ctx, file)
+	if err != nil {
+		return nil, err
+	}
+	base, err := list.find(fit)
+	if err != nil {
+		return nil, err
+	}
+	source, err := a.object(ctx, base, path)
+	if err != nil {
+		return nil, err
+	}
+	n, err := network(source.Raw)
+	if err != nil {
+		return nil, about(source.Host, err)
+	}
+	n.Source = source
+	return n, nil
+}
+
+// Domain asks the registry of a domain, and the registrar that it names. The registry is told
+// the name.
+func (a *Asker) Domain(ctx context.Context, name wire.Name) (*Domain, error) {
+	name = name.Fold()
+	return a.domains.once(name.String(), func() (*Domain, error) {
+		list, err := a.list(ctx, "dns.json")
+		if err != nil {
+			return nil, err
+		}
+		base, err := list.find(ofName(name))
+		if err != nil {
+			return nil, err
+		}
+		path := "domain/" + url.PathEscape(name.Spoken())
+		source, err := a.object(ctx, base, path)
+		if err != nil {
+			return nil, err
+		}
+		d, related, err := domain(source.Raw, name)
+		if err != nil {
+			return nil, about(source.Host, err)
+		}
+		d.Sources = []Source{source}
+		if related != "" && related != source.URL {
+			a.registrar(ctx, d, related)
+		}
+		return d, nil
+	})
+}
+
+// registrar asks the registrar too. What the registry says stands without it.
+func (a *Asker) registrar(ctx context.Context, d *Domain, at string) {
+	source, err := a.fetch(ctx, at)
+	if err != nil {
+		d.Missing = string(escape.Of(err.Error()))
+		return
+	}
+	more, _, err := domain(source.Raw, d.Name)
+	if err != nil {
+		d.Missing = string(escape.Of(about(source.Host, err).Error()))
+		return
+	}
+	more.Sources = []Source{source}
+	d.add(more)
+}
+
+// AnswerAbout is what comes of asking about a domain, as it can be kept.
+func (a *Asker) AnswerAbout(ctx context.Context, name wire.Name) Answer {
+	d, err := a.Domain(ctx, name)
+	answer := Answer{Domain: d, Unknown: errors.Is(err, ErrUnknown), Notes: a.Notes()}
+	switch {
+	case d != nil:
+		answer.From = d.Sources[0].Host
+	case answer.Unknown:
+		answer.From, _, _ = strings.Cut(err.Error(), ": ")
+	default:
+		answer.Problem = string(escape.Of(err.Error()))
+	}
+	return answer
+}
+
+// Networks asks whose addresses are, a question a network as far as that can be foreseen: of
+// addresses that lie near each other first one, and then those that are not in its network.
+// Those that no registry has are left out; why is by address, of those that could not be asked.
+func (a *Asker) Networks(ctx context.Context, addresses []netip.Addr) (known map[netip.Addr]*Network, why map[netip.Addr]error) {
+	known, why = map[netip.Addr]*Network{}, map[netip.Addr]error{}
+	var networks []*Network
+	left := make([]netip.Addr, 0, len(addresses))
+	for _, address := range addresses {
+		if address = address.Unmap().WithZone(""); Public(address) && !slices.Contains(left, address) {
+			left = append(left, address)
+		}
+	}
+	for len(left) > 0 && len(networks)+len(why) < maxNetworks && ctx.Err() == nil {
+		near := map[netip.Prefix]bool{}
+		var now, later []netip.Addr
+		for _, address := range left {
+			bits := 32
+			if address.Is4() {
+				bits = 16
+			}
+			p, _ := address.Prefix(bits)
+			if near[p] {
+				later = append(later, address)
+			} else {
+				near[p], now = true, append(now, address)
+			}
+		}
+		found, errs := make([]*Network, len(now)), make([]error, len(now))
+		var wait sync.WaitGroup
+		for i, address := range now {
+			wait.Go(func() { found[i], errs[i] = a.Address(ctx, address) })
+		}
+		wait.Wait()
+		for i, address := range now {
+			if found[i] == nil {
+				why[address] = errs[i]
+				continue
+			}
+			known[address] = found[i]
+			networks = append(networks, found[i])
+		}
+		left = slices.DeleteFunc(later, func(address netip.Addr) bool {
+			at := slices.IndexFunc(networks, func(n *Network) bool { return n.Contains(address) })
+			if at >= 0 {
+				known[address] = networks[at]
+			}
+			return at >= 0
+		})
+	}
+	for _, address := range left {
+		why[address] = exchange.ErrBudget
+	}
+	return known, why
+}
