@@ -29,6 +29,7 @@ type Run struct {
 	Ended   time.Time
 	Unread  []*exchange.ErrorNote `json:",omitempty"` // by case: what reading the set-up gave
 	Looked  []*LookedUp           `json:",omitempty"` // by case: what the machine's own look-up gave; nil where there was none
+	Heard   *Heard                `json:",omitempty"` // what registries told; nil where none was asked
 }
 
 // LookedUp is what a machine's own look-up gave.
@@ -44,7 +45,11 @@ func (r *Run) Verdicts(ctx context.Context, p probe.Prober) []Verdict {
 	r.Unread, r.Looked = make([]*exchange.ErrorNote, len(r.Cases)), make([]*LookedUp, len(r.Cases))
 	cases := slices.Clone(r.Cases)
 	var mu sync.Mutex
+	var told noting
 	for i := range cases {
+		if cases[i].Registry != nil {
+			told.Registries, cases[i].Registry = cases[i].Registry, &told
+		}
 		r.Unread[i] = exchange.NoteError(cases[i].SetupErr)
 		own := cases[i].System
 		if own == nil {
@@ -59,6 +64,9 @@ func (r *Run) Verdicts(ctx context.Context, p probe.Prober) []Verdict {
 		}
 	}
 	verdicts := WhyAll(ctx, p, cases)
+	if told.heard.Answers != nil || told.heard.Contacts != nil {
+		r.Heard = &told.heard
+	}
 	r.Ended = p.Session.Client.Now()
 	return Group(verdicts)
 }
@@ -88,6 +96,9 @@ func (r *Run) again(ctx context.Context, exchanges []exchange.Exchange) (verdict
 		c := &cases[i]
 		if i < len(r.Unread) && r.Unread[i] != nil {
 			c.SetupErr = unreadSetup(r.Unread[i].Err())
+		}
+		if r.Heard != nil {
+			c.Registry = r.Heard
 		}
 		if i < len(r.Looked) && r.Looked[i] != nil {
 			looked := r.Looked[i]

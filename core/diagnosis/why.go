@@ -38,6 +38,7 @@ type Case struct {
 	Setup     *machine.Setup     // of the machine whose resolvers these are; nil where they were named
 	SetupErr  error              `json:"-"` // what reading that set-up gave
 	System    probe.SystemLookup `json:"-"` // that machine's own look-up; nil where it cannot be tried
+	Registry  Registries         `json:"-"` // who tells whose the domain is, where that may be why; nil: nobody is asked
 	Watch     func([]Check)      `json:"-"` // is called with all checks whenever one changes; nil: nobody
 }
 
@@ -77,6 +78,7 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 	r.judgeWay()
 	r.judgeTargets(ctx)
 	r.judgeMail(ctx)
+	r.judgeRegistry(ctx)
 	r.backHome(ctx)
 	r.tellApart(ctx)
 	r.recheck(ctx)
@@ -92,6 +94,7 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 	if len(v.Cause) == 0 {
 		v.Text, v.Next = v.healthy(), v.whatNext()
 	}
+	r.whose(ctx, &v)
 	if v.Lasts > 0 {
 		v.Ends = p.Session.Client.Now().Add(time.Duration(v.Lasts) * time.Second).Truncate(time.Second)
 	}

@@ -48,6 +48,12 @@ func (a *Asker) both(ctx context.Context, name wire.Name) (found [2]*exchange.Ex
 	return found
 }
 
+// Addresses are those of a name, of both families.
+func (a *Asker) Addresses(ctx context.Context, name wire.Name) []netip.Addr {
+	found := a.both(ctx, name)
+	return addressesOf(found[:]...)
+}
+
 // addressesOf are the addresses that exchanges answered with.
 func addressesOf(exchanges ...*exchange.Exchange) (all []netip.Addr) {
 	for _, e := range exchanges {

@@ -55,6 +55,16 @@ const (
 	maxReverse   = 32 // addresses
 )
 
+// Addresses are those of all hosts.
+func (in *Receiving) Addresses() (all []netip.Addr) {
+	for i := range in.Hosts {
+		for _, a := range in.Hosts[i].Addresses {
+			all = append(all, a.Address)
+		}
+	}
+	return all
+}
+
 // receive looks up where mail for a domain goes. reverse says that the names of the hosts'
 // addresses are wanted too.
 func (a *Asker) receive(ctx context.Context, domain wire.Name, reverse bool) *Receiving {

@@ -59,6 +59,8 @@ const (
 // goroutines.
 type Asker struct {
 	Client *exchange.Client
+	// Now is the time that registrations are judged at; nil is the client's.
+	Now func() time.Time
 	// LookUp finds the addresses of a registry's host.
 	LookUp func(ctx context.Context, host wire.Name) []netip.Addr
 	// Location is where the lists are, as a URL; "" for the standard's own.
@@ -101,6 +103,13 @@ func (m *memo[T]) once(key string, make func() (T, error)) (T, error) {
 	}
 	m.mu.Unlock()
 	return f()
+}
+
+func (a *Asker) now() time.Time {
+	if a.Now != nil {
+		return a.Now()
+	}
+	return a.Client.Now()
 }
 
 func (a *Asker) note(text string) {
@@ -223,7 +232,9 @@ func (a *Asker) addresses(ctx context.Context, host string) ([]netip.Addr, error
 			return nil, ErrNoHost
 		}
 	}
-	all = slices.DeleteFunc(slices.Clone(all), func(address netip.Addr) bool { return !Public(address) })
+	if named, err := url.Parse(a.Location); err != nil || !strings.EqualFold(named.Hostname(), host) { // which whoever runs this chose
+		all = slices.DeleteFunc(slices.Clone(all), func(address netip.Addr) bool { return !Public(address) })
+	}
 	if len(all) == 0 {
 		return nil, ErrInside
 	}
@@ -378,7 +389,7 @@ func (a *Asker) registrar(ctx context.Context, d *Domain, at string) {
 // AnswerAbout is what comes of asking about a domain, as it can be kept.
 func (a *Asker) AnswerAbout(ctx context.Context, name wire.Name) Answer {
 	d, err := a.Domain(ctx, name)
-	answer := Answer{Domain: d, Unknown: errors.Is(err, ErrUnknown), Notes: a.Notes()}
+	answer := Answer{At: a.now(), Domain: d, Unknown: errors.Is(err, ErrUnknown), Notes: a.Notes()}
 	switch {
 	case d != nil:
 		answer.From = d.Sources[0].Host
@@ -388,6 +399,23 @@ func (a *Asker) AnswerAbout(ctx context.Context, name wire.Name) Answer {
 		answer.Problem = string(escape.Of(err.Error()))
 	}
 	return answer
+}
+
+// Contact is whose an address is and how they are reached, in words; "" where that is unknown.
+func (a *Asker) Contact(ctx context.Context, address netip.Addr) string {
+	n, err := a.Address(ctx, address)
+	if err != nil || n.Whose() == "" {
+		return ""
+	}
+	words := string(n.Whose())
+	for _, c := range []Contact{n.Technical, n.Abuse} {
+		for _, how := range []escape.Text{c.Mail, c.Phone} {
+			if how != "" {
+				return fmt.Sprintf("%s (%s)", words, how)
+			}
+		}
+	}
+	return words
 }
 
 // Networks asks whose addresses are, a question a network as far as that can be foreseen: of

@@ -27,7 +27,7 @@ type Seen struct {
 const soon = 30 * 24 * time.Hour
 
 // Judge finds what is wrong with a domain, by what its registry says and what the DNS says.
-func (a *Answer) Judge(name wire.Name, seen Seen, now time.Time) []finding.Finding {
+func (a *Answer) Judge(name wire.Name, seen Seen) []finding.Finding {
 	var all []finding.Finding
 	find := func(code finding.Code, severity finding.Severity, format string, args ...any) *finding.Finding {
 		f := finding.New(code, severity, finding.About{Name: name.String()}, fmt.Sprintf(format, args...), seen.Evidence...)
@@ -47,7 +47,7 @@ func (a *Answer) Judge(name wire.Name, seen Seen, now time.Time) []finding.Findi
 			f.Sure = finding.Likely
 		}
 	case d != nil:
-		d.judgeTerm(find, delegated, seen.ParentTold, now)
+		d.judgeTerm(find, delegated, seen.ParentTold, a.At)
 		d.judgeServers(find, seen)
 	}
 	return all

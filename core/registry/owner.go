@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"unquil/core/escape"
 	"unquil/core/finding"
@@ -35,6 +34,8 @@ type Subject struct {
 	Prefix netip.Prefix // of an address or a range
 	Number uint32
 	Name   wire.Name // of a domain or a host
+	// Registrable is the domain that somebody registered to have a host.
+	Registrable wire.Name
 }
 
 // Why a subject is none.
@@ -80,8 +81,8 @@ func ReadSubject(text string, name func(string) (wire.Name, error), registrable 
 	if s.Name.IsRoot() {
 		return s, ErrSubject
 	}
-	s.Kind = AHost
-	if registrable(s.Name).Equal(s.Name) {
+	s.Kind, s.Registrable = AHost, registrable(s.Name)
+	if s.Registrable.Equal(s.Name) {
 		s.Kind = ADomain
 	}
 	return s, nil
@@ -133,7 +134,6 @@ type Report struct {
 type Around struct {
 	LookUp func(ctx context.Context, host wire.Name) []netip.Addr // the addresses of a host
 	Seen   func(ctx context.Context, domain wire.Name) Seen
-	Now    time.Time
 }
 
 // Whose asks whose subjects are, all at once.
@@ -167,7 +167,7 @@ func (a *Asker) Whose(ctx context.Context, subjects []Subject, dns Around) *Repo
 			address := item.Prefix.Addr()
 			item.take(known[address], why[address])
 		case ADomain:
-			r.Findings = append(r.Findings, item.Answer.Judge(item.Name, item.Seen, dns.Now)...)
+			r.Findings = append(r.Findings, item.Answer.Judge(item.Name, item.Seen)...)
 		}
 		if item.Problem != "" && item.Kind != ADomain {
 			f := finding.New(finding.RegistryUnreachable, finding.Concern, finding.About{Name: item.Asked}, "Whose "+string(escape.Of(item.Asked))+" is could not be learnt: "+item.Problem+".")

@@ -124,10 +124,11 @@ type Domain struct {
 
 // Answer is what came of asking about a domain.
 type Answer struct {
-	Domain  *Domain // nil: there is none, or it is not known
-	Unknown bool    // the registry answered that it has no such domain
-	From    string  // the registry's host
-	Problem string  // why it is not known; "" where it is
+	At      time.Time // when it was asked
+	Domain  *Domain   // nil: there is none, or it is not known
+	Unknown bool      // the registry answered that it has no such domain
+	From    string    // the registry's host
+	Problem string    // why it is not known; "" where it is
 	Notes   []string
 }
 

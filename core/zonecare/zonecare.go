@@ -102,6 +102,14 @@ type Report struct {
 	differences []difference
 }
 
+// Addresses are those of the servers that were looked at.
+func (r *Report) Addresses() (all []netip.Addr) {
+	for _, s := range r.States {
+		all = append(all, s.Server.Address)
+	}
+	return all
+}
+
 // Check asks every server of the zone all its questions at once.
 func Check(ctx context.Context, session *exchange.Session, zone wire.Name, parent Parent, servers []Server, plan Plan) Report {
 	r := Report{Zone: zone, Parent: parent, Own: map[wire.Name][]netip.Addr{}, shown: map[wire.Name][]*exchange.Exchange{}}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -43,6 +44,7 @@ type ask struct {
 	namesFile    string
 	rate, repeat int
 	follow, asIs bool
+	answered     []netip.Addr // that answers have, where it is to be told whose they are
 	zoneTTL      bool
 	nameFirst    bool
 	show         text.Show
@@ -90,6 +92,7 @@ func newAsk(a *app) *cobra.Command {
 	a.bareFlag(cmd)
 	flags.BoolVar(&q.nameFirst, "name-first", false, "with --bare: put the name and a tab before each value")
 	a.keepFlag(cmd)
+	a.ownersFlag(cmd)
 	flags.BoolVar(&a.wire, "wire", false, "also show the bytes of the messages, with every field named")
 	return cmd
 }
@@ -270,7 +273,11 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 		failed = firstOf(failed, q.block(ctx, out, pending))
 	}
 	q.told.findings = q.found
-	return firstOf(out.end(q), failed, q.inputError(), verdictOn(q.found))
+	failed = firstOf(out.end(q), failed)
+	if !q.json && failed == nil {
+		failed = q.showOwners(ctx, q.answered)
+	}
+	return firstOf(failed, q.inputError(), verdictOn(q.found))
 }
 
 // requests are the questions for the names, block by block: name, server, type.
@@ -359,6 +366,14 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 		q.summary.Add(e)
 		if err := q.evidence.add(e); err != nil {
 			return err
+		}
+	}
+	if q.owners && len(q.answered) < mostOwners {
+		for _, e := range exchanges {
+			q.answered = append(q.answered, answeredAddresses([]exchange.Exchange{*e})...)
+		}
+		for _, f := range b.Followed {
+			q.answered = append(q.answered, f.Addresses()...)
 		}
 	}
 	for _, f := range b.Followed {

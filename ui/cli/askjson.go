@@ -50,5 +50,12 @@ func (s *streamed) end(q *ask) error {
 	if len(s.zoneTTLs) > 0 {
 		members["zone_ttls"] = s.zoneTTLs
 	}
+	told, err := q.whose(q.ctx, q.answered)
+	if err != nil {
+		return err
+	}
+	if owners := told.data(); owners != nil {
+		members["owners"] = owners
+	}
 	return s.End(members)
 }

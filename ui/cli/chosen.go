@@ -38,7 +38,7 @@ const (
 var askers = map[string]asker{
 	"ask": {}, "compare": {}, "why": {}, "watch": {takes: takesOneName},
 	"trace": {takesOneName, []string{"from", "over"}}, "zone": {takesOneName, []string{"from"}},
-	"mail": {takes: takesOneName}, "transfer": {takesOneName, []string{"over"}}, "reverse": {takes: takesAddresses},
+	"mail": {takes: takesOneName}, "transfer": {takesOneName, []string{"over"}}, "reverse": {takes: takesAddresses}, "owner": {},
 }
 
 // chosen is what a session has chosen: options of ask with their values.

@@ -58,6 +58,7 @@ type app struct {
 	askOptions
 	showOptions
 	outputs
+	registryOptions
 	config
 	question
 
@@ -207,7 +208,7 @@ func newRoot(a *app) *cobra.Command {
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.BoolVar(&a.files.Overwrite, "overwrite", false, "replace existing output files, but never one that is being read")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "`WHEN` to use colour: auto, always or never")
-	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newMail(a), newDecode(a), newBrowse(a), newWhy(a), newFindings(a), newLab(a), newSession(a), newDemo(a), newCompletion(a))
+	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newMail(a), newOwner(a), newDecode(a), newBrowse(a), newWhy(a), newFindings(a), newLab(a), newSession(a), newDemo(a), newCompletion(a))
 	return root
 }
 

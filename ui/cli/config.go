@@ -25,6 +25,8 @@ type config struct {
 		Place string // for a reader
 	}
 	Group map[string][]string // of labels, or of what --from takes
+
+	Registry struct{ Bootstrap string } // as after --bootstrap
 }
 
 // duration is a time written as 2s or 500ms.

@@ -72,6 +72,11 @@ func newMail(a *app) *cobra.Command {
 			if a.json {
 				d := a.document("mail", report.Findings)
 				d.Result = data.OfMail(report)
+				told, err := a.whose(cmd.Context(), report.Receiving.Addresses())
+				if err != nil {
+					return err
+				}
+				d.Owners = told.data()
 				return firstOf(d.Write(a.stdout), verdictOn(report.Findings))
 			}
 			for _, e := range a.session.Exchanges() {
@@ -85,7 +90,7 @@ func newMail(a *app) *cobra.Command {
 			} else {
 				view.Mail(report)
 			}
-			return firstOf(view.Err(), verdictOn(report.Findings))
+			return firstOf(view.Err(), a.showOwners(cmd.Context(), report.Receiving.Addresses()), verdictOn(report.Findings))
 		},
 	}
 	flags := cmd.Flags()
@@ -99,6 +104,7 @@ func newMail(a *app) *cobra.Command {
 	a.bareFlag(cmd)
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
+	a.ownersFlag(cmd)
 	return cmd
 }
 

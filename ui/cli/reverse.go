@@ -50,6 +50,11 @@ func newReverse(a *app) *cobra.Command {
 			if a.json {
 				d := a.document("reverse", found)
 				d.Result = data.OfReversals(reversals)
+				told, err := a.whose(cmd.Context(), reversed(reversals))
+				if err != nil {
+					return err
+				}
+				d.Owners = told.data()
 				return firstOf(d.Write(a.stdout), verdictOn(found))
 			}
 			view := a.view()
@@ -59,13 +64,22 @@ func newReverse(a *app) *cobra.Command {
 				view.Reversals(reversals, alone)
 				view.Findings("what to note", found)
 			}
-			return firstOf(view.Err(), verdictOn(found))
+			return firstOf(view.Err(), a.showOwners(cmd.Context(), reversed(reversals)), verdictOn(found))
 		},
 	}
 	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "which `RESOLVER` to query")
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
+	a.ownersFlag(cmd)
 	return cmd
+}
+
+// reversed are the addresses whose names were looked up.
+func reversed(all []probe.Reversal) (addresses []netip.Addr) {
+	for i := range all {
+		addresses = append(addresses, all[i].Address)
+	}
+	return addresses
 }
 
 // maxRange is how many addresses one call looks up.

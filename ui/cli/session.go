@@ -369,7 +369,7 @@ func (s *shell) run(ctx context.Context, line string, args []string, out, errOut
 }
 
 // inline are the commands whose answers show the marks themselves.
-var inline = map[string]bool{"ask": true, "reverse": true, "mail": true}
+var inline = map[string]bool{"ask": true, "reverse": true, "mail": true, "owner": true}
 
 // execute runs one command of the program within the session, and returns what it showed.
 func (s *shell) execute(ctx context.Context, args []string, out, errOut io.Writer) (*app, escape.Text, int) {

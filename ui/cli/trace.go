@@ -88,6 +88,7 @@ func newTrace(a *app) *cobra.Command {
 	a.bareFlag(cmd)
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
+	a.ownersFlag(cmd)
 	return cmd
 }
 
@@ -124,6 +125,11 @@ func (a *app) showWalks(walks []*delegation.Walk, every bool) error {
 		finding.Sort(found)
 		d := a.document("trace", found)
 		d.Result = results
+		told, err := a.whose(a.ctx, walkedAddresses(walks))
+		if err != nil {
+			return err
+		}
+		d.Owners = told.data()
 		return firstOf(d.Write(a.stdout), noWay, verdictOn(found))
 	}
 	view := a.view()
@@ -145,5 +151,24 @@ func (a *app) showWalks(walks []*delegation.Walk, every bool) error {
 		}
 		view.Wire(shown)
 	}
-	return firstOf(view.Err(), noWay, verdictOn(found))
+	return firstOf(view.Err(), a.showOwners(a.ctx, walkedAddresses(walks)), noWay, verdictOn(found))
+}
+
+// walkedAddresses are those of the answers, and of the servers at the end of the way.
+func walkedAddresses(walks []*delegation.Walk) (all []netip.Addr) {
+	for _, walk := range walks {
+		for _, r := range walk.Records {
+			if address, ok := r.Address(); ok {
+				all = append(all, address)
+			}
+		}
+		if last := walk.Last(); last != nil {
+			for _, reply := range last.Replies {
+				if reply.Address.IsValid() {
+					all = append(all, reply.Address)
+				}
+			}
+		}
+	}
+	return all
 }

@@ -64,6 +64,15 @@ func newWhy(a *app) *cobra.Command {
 			for i := range cases {
 				cases[i].Others = others
 			}
+			if !a.noRegistry {
+				asker, err := a.registries(cmd.Context())
+				if err != nil {
+					return err
+				}
+				for i := range cases {
+					cases[i].Registry = asker
+				}
+			}
 			watch, stop := a.checks(len(cases))
 			if len(cases) == 1 {
 				cases[0].Watch = watch
@@ -83,6 +92,8 @@ func newWhy(a *app) *cobra.Command {
 	flags.StringSliceVarP(&from, "from", "f", nil, "the `RESOLVERS` whose answer to explain, comma-separated or repeated")
 	flags.StringSliceVar(&also, "also", nil, "other `RESOLVERS` to compare with: their answers are shown, not judged (default: those in the configuration)")
 	flags.StringVar(&capture, "capture", "", "judge a capture `FILE` instead: the names given, or all that failed in it")
+	flags.BoolVar(&a.noRegistry, "no-registry", false, "ask no registry whose a domain or an address is that fails: otherwise it is told that")
+	a.bootstrapFlag(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)

@@ -78,11 +78,16 @@ func newZone(a *app) *cobra.Command {
 			if a.json {
 				d := a.document("zone", found)
 				d.Result = data.OfZone(&zone)
+				told, err := a.whose(cmd.Context(), zone.Addresses())
+				if err != nil {
+					return err
+				}
+				d.Owners = told.data()
 				return firstOf(d.Write(a.stdout), verdictOn(found))
 			}
 			view := a.view()
 			view.Zone(&zone)
-			return firstOf(view.Err(), verdictOn(found))
+			return firstOf(view.Err(), a.showOwners(cmd.Context(), zone.Addresses()), verdictOn(found))
 		},
 	}
 	flags := cmd.Flags()
@@ -95,6 +100,7 @@ func newZone(a *app) *cobra.Command {
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
+	a.ownersFlag(cmd)
 	return cmd
 }
 

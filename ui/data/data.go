@@ -38,6 +38,7 @@ type Document struct {
 	Result    any               `json:"result,omitempty"`     // in the form of the command
 	Findings  []finding.Finding `json:"findings"`             // the heaviest first
 	NotJudged int               `json:"not_judged,omitempty"` // exchanges of a large capture that were only counted
+	Owners    []AddressOwner    `json:"owners,omitempty"`     // with --owners: whose the addresses are
 	Limits    []string          `json:"limits,omitempty"`     // bounds of the run that were hit, a sentence each
 	Exchanges []Exchange        `json:"exchanges"`            // all that were made, by number
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"unquil/core/escape"
 	"unquil/core/registry"
 	"unquil/core/wire"
 )
@@ -18,6 +19,13 @@ type Owner struct {
 	DNS       *OwnerDNS      `json:"dns,omitempty"`
 	Problem   string         `json:"problem,omitempty"`
 	RDAP      []OwnerSource  `json:"rdap,omitempty"` // the objects as they came
+}
+
+// AddressOwner is whose an address is.
+type AddressOwner struct {
+	Address string        `json:"address"`
+	Network *OwnerNetwork `json:"network,omitempty"` // absent: it is not known
+	Problem string        `json:"problem,omitempty"`
 }
 
 // OwnerSource is a registry's answer.
@@ -96,6 +104,13 @@ func momentOf(at time.Time) *time.Time {
 	return &at
 }
 
+func plain(list []escape.Text) (all []string) {
+	for _, text := range list {
+		all = append(all, string(text))
+	}
+	return all
+}
+
 func keysOf(keys []registry.DS) (all []OwnerDS) {
 	for _, k := range keys {
 		all = append(all, OwnerDS{int(k.Tag), int(k.Algorithm), int(k.Digest), k.Value})
@@ -115,7 +130,7 @@ func OfNetwork(n *registry.Network) OwnerNetwork {
 	return OwnerNetwork{
 		Range: n.Range(), Name: string(n.Name), Handle: string(n.Handle), Kind: string(n.Kind), Country: string(n.Country),
 		Holder: contactOf(n.Holder), Abuse: contactOf(n.Abuse), Technical: contactOf(n.Technical),
-		Registered: momentOf(n.Registered), Changed: momentOf(n.Changed), Registry: n.Source.Host, Withheld: texts(n.Redacted),
+		Registered: momentOf(n.Registered), Changed: momentOf(n.Changed), Registry: n.Source.Host, Withheld: plain(n.Redacted),
 	}
 }
 
@@ -157,9 +172,9 @@ func (o *Owner) domain(item *registry.Item) {
 	}
 	o.Domain = &OwnerDomain{
 		Name: d.Name.String(), Registered: true, Registrar: string(d.Registrar), RegistrarAbuse: contactOf(d.Abuse), Holder: contactOf(d.Holder),
-		Statuses: append([]string{}, texts(d.Statuses)...), Held: len(d.Held()) > 0,
+		Statuses: append([]string{}, plain(d.Statuses)...), Held: len(d.Held()) > 0,
 		Since: momentOf(d.Registered), Changed: momentOf(d.Changed), Expires: momentOf(d.Expires), RegistrarExpires: momentOf(d.RegistrarExpires), Released: momentOf(d.Deletes),
-		NameServers: []string{}, DS: append([]OwnerDS{}, keysOf(d.DS)...), Registry: item.Answer.From, Withheld: texts(d.Redacted), RegistrarProblem: d.Missing,
+		NameServers: []string{}, DS: append([]OwnerDS{}, keysOf(d.DS)...), Registry: item.Answer.From, Withheld: plain(d.Redacted), RegistrarProblem: d.Missing,
 	}
 	for _, h := range d.Servers {
 		o.Domain.NameServers = append(o.Domain.NameServers, h.Name.String())
