@@ -15,6 +15,9 @@ import (
 	"unquil/core/wire"
 )
 
+// Lists is where the lists of registries are.
+const Lists = "https://rdap.infra.test/lists/"
+
 // Registry is a server that tells whose a domain or an address is (RDAP, RFC 9082), or a
 // registrar's.
 type Registry struct {

@@ -290,6 +290,11 @@ func Load() (*Scenario, error) {
 		s.Webs, s.Mails = append(s.Webs, more.Webs...), append(s.Mails, more.Mails...)
 		s.Paths, s.Odds = append(s.Paths, more.Paths...), append(s.Odds, more.Odds...)
 	}
+	for _, o := range s.Owners {
+		if o.Why {
+			s.Faults = append(s.Faults, Fault{Name: "www." + o.Asked + ".", Type: "A", From: "office", What: o.What, Finding: o.Finding, Severity: o.Severity, Place: "the root or registry", Workshop: true})
+		}
+	}
 	return &s, s.plant()
 }
 

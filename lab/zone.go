@@ -77,7 +77,7 @@ func (z *zone) answer(q wire.Question, m *wire.Message) {
 	}
 	name := q.Name
 	for range 16 {
-		if ns := z.delegation(name); ns != nil {
+		if ns := z.delegation(name); ns != nil && (q.Type != wire.DS || !ns[0].Name.Equal(name)) { // DS records are above the cut (RFC 4035 §3.1.4.1)
 			if len(m.Answer) == 0 {
 				m.Flags &^= wire.AA
 			}

@@ -3,6 +3,7 @@ package diagnosis_test
 import (
 	"bytes"
 	"cmp"
+	"crypto/x509"
 	"errors"
 	"flag"
 	"fmt"
@@ -40,9 +41,10 @@ var update = flag.Bool("update", false, "write docs/faults.md from what the benc
 
 // bench runs why in the lab.
 type bench struct {
-	t    *testing.T
-	lab  *lab.Lab
-	once bool // do what need not be done with every seed: redact each verdict, and judge its packets
+	t           *testing.T
+	lab         *lab.Lab
+	once        bool // do what need not be done with every seed: redact each verdict, and judge its packets
+	authorities *x509.CertPool
 	// shuffled says that each reply comes late by chance.
 	shuffled bool
 }
@@ -55,13 +57,16 @@ func (b bench) why(c diagnosis.Case, path string, hints []string) diagnosis.Verd
 		network, err = b.lab.NetworkOver(path)
 		require.NoError(b.t, err)
 	}
-	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2}}
+	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2, CAs: b.authorities}}
 	defer client.Close()
 	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints())}
 	if hints != nil {
 		records, err := lab.ReadLines(hints)
 		require.NoError(b.t, err)
 		prober.Roots = delegation.Roots(records)
+	}
+	if c.Registry == nil {
+		c.Registry = labtest.Registries(b.t, b.lab, client)
 	}
 	begun := time.Now()
 	run := diagnosis.Run{Cases: []diagnosis.Case{c}}
@@ -287,7 +292,9 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 	}
 	l, err := lab.New(options)
 	require.NoError(t, err)
-	b := bench{t: t, lab: l, once: seed == 0 && !testing.Short(), shuffled: seed > 0}
+	authorities, err := l.CAs()
+	require.NoError(t, err)
+	b := bench{t: t, lab: l, authorities: authorities, once: seed == 0 && !testing.Short(), shuffled: seed > 0}
 	rows := make([]string, len(l.Scenario.Faults)+len(l.Scenario.Healthy))
 	right := make([]bool, len(rows))
 	var wait sync.WaitGroup

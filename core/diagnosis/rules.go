@@ -135,7 +135,7 @@ var rules = []rule{
 	{code: finding.SerialsDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time"},
 	{code: finding.RegistryDiffers, place: TheRegistry, who: registrant, sure: "registry and zone above were both asked"},
 	{code: finding.DomainExpiresSoon, place: TheRegistry, who: registrant, sure: "the registry itself was asked"},
-	{code: finding.RegistryUnreachable, place: NowhereFound, who: you, sure: "it was tried"},
+	{code: finding.RegistryUnreachable, place: TheRegistry, who: registrySide, sure: "it was tried", rivals: []rival{{"a network that lets nobody out over HTTPS", "ask from another network", "", nil}}},
 	{code: finding.AliasLong, ofZone: true, place: TheZoneData, who: holder, sure: "the aliases come from the zone's own servers"},
 	{code: finding.SPFSeveral, place: TheZoneData, who: holder, sure: "the records were read"},
 	{code: finding.SPFSyntax, place: TheZoneData, who: holder, sure: "the record was read"},

@@ -21,15 +21,14 @@ func (p Prober) Registered(ctx context.Context, domain wire.Name) registry.Seen 
 	if at == nil || at.Chosen == nil {
 		return seen
 	}
-	const ds wire.Type = 43
-	e := p.Session.Ask(ctx, exchange.Request{Server: at.Chosen.Exchange.Server, Question: wire.Question{Name: domain, Type: ds, Class: wire.IN}})
+	e := p.Session.Ask(ctx, exchange.Request{Server: at.Chosen.Exchange.Server, Question: wire.Question{Name: domain, Type: wire.DS, Class: wire.IN}})
 	if !e.Outcome.Good() || !e.Authoritative() {
 		return seen
 	}
 	seen.DSTold = true
 	seen.Evidence = append(seen.Evidence, e.Number)
 	for _, r := range e.Answer().Records {
-		if data := []byte(r.Data); r.Type == ds && len(data) > 4 {
+		if data := []byte(r.Data); r.Type == wire.DS && len(data) > 4 {
 			seen.DS = append(seen.DS, registry.DS{Tag: binary.BigEndian.Uint16(data), Algorithm: data[2], Digest: data[3], Value: fmt.Sprintf("%X", data[4:])})
 		}
 	}

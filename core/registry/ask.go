@@ -88,21 +88,32 @@ type registryHost struct {
 // memo makes each thing once.
 type memo[T any] struct {
 	mu    sync.Mutex
-	known map[string]func() (T, error)
+	known map[string]*made[T]
 }
 
-func (m *memo[T]) once(key string, make func() (T, error)) (T, error) {
+type made[T any] struct {
+	done  chan struct{} // closed when it is made
+	thing T
+	err   error
+}
+
+func (m *memo[T]) once(key string, f func() (T, error)) (T, error) {
 	m.mu.Lock()
-	if m.known == nil {
-		m.known = map[string]func() (T, error){}
-	}
-	f := m.known[key]
-	if f == nil {
-		f = sync.OnceValues(make)
-		m.known[key] = f
+	known, had := m.known[key]
+	if !had {
+		known = &made[T]{done: make(chan struct{})}
+		if m.known == nil {
+			m.known = map[string]*made[T]{}
+		}
+		m.known[key] = known
 	}
 	m.mu.Unlock()
-	return f()
+	if !had {
+		known.thing, known.err = f()
+		close(known.done)
+	}
+	<-known.done
+	return known.thing, known.err
 }
 
 func (a *Asker) now() time.Time {

@@ -44,7 +44,7 @@ var (
 	ErrOwn     = errors.New("it is of no registry: such addresses are used inside networks alone")
 )
 
-var asNumber = regexp.MustCompile(`(?i)^as(\d{1,10})$`)
+var asNumber = regexp.MustCompile(`(?i)^as(\d+)$`)
 
 // ReadSubject reads what was typed. name reads a name; registrable is the domain that somebody
 // registered to have it.
@@ -52,8 +52,11 @@ func ReadSubject(text string, name func(string) (wire.Name, error), registrable 
 	s.Asked = text
 	if m := asNumber.FindStringSubmatch(text); m != nil {
 		n, err := strconv.ParseUint(m[1], 10, 32)
+		if err != nil {
+			return s, ErrSubject
+		}
 		s.Kind, s.Number = ANumber, uint32(n)
-		return s, err
+		return s, nil
 	}
 	if address, err := netip.ParseAddr(text); err == nil {
 		address = address.Unmap().WithZone("")

@@ -23,6 +23,7 @@ const (
 	DNAME  Type = 39
 	OPT    Type = 41
 	SVCB   Type = 64
+	DS     Type = 43
 	DNSKEY Type = 48
 	TLSA   Type = 52
 	HTTPS  Type = 65

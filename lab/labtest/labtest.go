@@ -13,7 +13,9 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/mail"
 	"unquil/core/probe"
+	"unquil/core/registry"
 	"unquil/lab"
 )
 
@@ -40,4 +42,10 @@ func Codes(found []finding.Finding) (list []string) {
 	}
 	slices.Sort(list)
 	return list
+}
+
+// Registries asks the lab's registries with a client, whose authorities have to be the lab's.
+func Registries(t *testing.T, l *lab.Lab, client *exchange.Client) *registry.Asker {
+	asker := &mail.Asker{Session: &exchange.Session{Client: client}, Resolvers: []exchange.Server{Resolver(t, l, "office")}}
+	return &registry.Asker{Client: client, Now: l.Now, Location: lab.Lists, LookUp: asker.Addresses}
 }

@@ -21,6 +21,7 @@ import (
 	"unquil/core/mail"
 	"unquil/core/registry"
 	"unquil/core/wire"
+	"unquil/lab"
 	"unquil/ui/data"
 	"unquil/ui/files"
 )
@@ -43,9 +44,6 @@ func (a *app) ownersFlag(cmd *cobra.Command) {
 	a.bootstrapFlag(cmd)
 }
 
-// labLists is where the lists are in the lab.
-const labLists = "https://rdap.infra.test/lists/"
-
 // registries are asked over the network of the run, in a session of their own: what is asked
 // for their sake is no evidence. The error is that of the options.
 func (a *app) registries(ctx context.Context) (*registry.Asker, error) {
@@ -55,7 +53,7 @@ func (a *app) registries(ctx context.Context) (*registry.Asker, error) {
 	}
 	switch where := asker.Location; {
 	case where == "" && a.lab:
-		asker.Location = labLists
+		asker.Location = lab.Lists
 	case where == "" || strings.HasPrefix(where, "https://"):
 		if at, err := url.Parse(where); err != nil || where != "" && at.Hostname() == "" {
 			return nil, usage(fmt.Errorf("--bootstrap %q: %w", shorten(where), errLists))

@@ -360,6 +360,7 @@ func (s *shell) markedOptions(cmd *cobra.Command, option string) error {
 
 // about is what a command is about, and keeps it for the next line.
 func (s *shell) about(cmd *cobra.Command, of takes) (words []string, err error) {
+	to := cmd.Name()
 	for _, word := range cmd.Flags().Args() {
 		mark, marked := markOf(word)
 		if !marked {
@@ -379,7 +380,7 @@ func (s *shell) about(cmd *cobra.Command, of takes) (words []string, err error) 
 			}
 		case !m.Host.IsZero():
 			words = append(words, m.Host.String())
-		case cmd.Name() == "why":
+		case to == "why" || to == "owner":
 			words = append(words, m.Addresses[0].String())
 		default:
 			reverse, err := wire.ReverseName(m.Addresses[0].String())
