@@ -42,6 +42,8 @@ var shown = []struct {
 	{"decode-message", true, []string{"decode", "--message", "broken-answer.dns"}},
 	{"mail", true, []string{"mail", "lanternpost.test", "--selector", "spring", "--sender", "192.0.2.241"}},
 	{"mail-broken", false, []string{"mail", "hollowtarn.example"}},
+	{"owner", true, []string{"owner", "summit-huts.example", "203.0.113.80", "www.hollowtarn.example"}},
+	{"why-expired", false, []string{"why", "summit-huts.example", "-t", "A"}},
 	{"findings", false, []string{"findings", "lame-server"}},
 	{"lab", true, []string{"lab", "show"}},
 	{"help", false, []string{"--help"}},

@@ -62,6 +62,16 @@ var scenes = []scene{
 		learned: "The provider that sends the newsletter has given up the name that our SPF record includes: all of the record is void, for our own mail too.",
 	},
 	{
+		said:    "\"Guests cannot book the summit huts since midnight.\"",
+		command: []string{"why", "summit-huts.example", "--type", "A"},
+		learned: "Nobody renewed the domain: that is a matter for its holder and the registrar, and there is a date until when it can be mended.",
+	},
+	{
+		said:    "And the address that the old ticket shop has: whose network is that?",
+		command: []string{"owner", "203.0.113.80"},
+		learned: "The hosting company's: the abuse and technical contacts are those to write to.",
+	},
+	{
 		said:    "The valley station's switch recorded that morning. What is in the capture?",
 		command: []string{"decode", "valley-morning.pcapng"},
 		learned: "The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
@@ -80,6 +90,8 @@ const handOver = `To hand over:
   to the zone's operator: ns.farhost.test misses updates of hollowtarn.example;
     lifts.hollowtarn.example is delegated to servers that do not serve it;
     the SPF record of hollowtarn.example has to include _spf.lanternpost.test.
+  to the Summit Huts Association: summit-huts.example has to be renewed at its
+    registrar by 23 March.
   to whoever runs the office resolver: once ns.farhost.test is up to date, clear
     tickets.hollowtarn.example from the cache.
   to whoever runs the camera's servers: 203.0.113.151 and 203.0.113.152 do not reply.
