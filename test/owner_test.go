@@ -94,7 +94,9 @@ func TestOwnerShows(t *testing.T) {
 			run(t, append(tt.args, "--lab")...).holds(t, tt.code, tt.want, tt.not)
 		})
 	}
-	d := struct{ Owners []struct{ Address, Problem string } }{}
+	d := struct {
+		Owners []struct{ Address, Problem string }
+	}{}
 	require.NoError(t, json.Unmarshal([]byte(run(t, "ask", "--lab", "--json", "www.hollowtarn.example", "--owners").stdout), &d))
 	assert.Len(t, d.Owners, 4)
 }

@@ -44,7 +44,6 @@ type Network struct {
 	Changed         time.Time
 	Redacted        []escape.Text // what is withheld, in words (RFC 9537)
 	Source          Source
-	prefixes        []netip.Prefix
 }
 
 // Contains reports whether an address is in the network.

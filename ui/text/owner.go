@@ -194,13 +194,21 @@ func (v *View) ownerOfDomain(item *registry.Item, r *registry.Report) {
 		v.row("changed", registry.Day(d.Changed))
 	}
 	if !d.Expires.IsZero() {
-		v.row("expires", registry.Day(d.Expires))
+		label := "expires"
+		if d.Expires.Before(item.Answer.At) {
+			label = "expired"
+		}
+		v.row(label, registry.Day(d.Expires))
 	}
 	if !d.RegistrarExpires.IsZero() && !d.RegistrarExpires.Equal(d.Expires) {
 		v.row("paid until", registry.Day(d.RegistrarExpires)+", by its registrar's word")
 	}
 	if !d.Deletes.IsZero() {
-		v.row("released", registry.Day(d.Deletes))
+		label := "release due"
+		if d.Deletes.Before(item.Answer.At) {
+			label = "released"
+		}
+		v.row(label, registry.Day(d.Deletes))
 	}
 	v.registryServers(d, &item.Seen)
 	v.row("registry", strings.Join(hostsOf(d.Sources), ", "))
