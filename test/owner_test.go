@@ -68,7 +68,7 @@ func TestOwnerShows(t *testing.T) {
 		want []string
 		not  []string
 	}{
-		{"what is wrong leads", []string{"owner", "summit-huts.example"}, 3, []string{"fault summit-huts.example expired on 6 February 2026 and is on hold (client hold). Its holder has to renew it at its registrar, Farhost Names, by 23 March 2026, or it is released.",
+		{"what is wrong leads", []string{"owner", "summit-huts.example"}, 3, []string{"fault summit-huts.example expired on 6 February 2026 and is on hold (client hold). Its holder has to renew it at its registrar (Farhost Names), by 23 March 2026, or it is released.",
 			"status client hold: the registrar has taken it out of the DNS", "ns.farhost.test yes no unknown"}, nil},
 		{"held against the DNS", []string{"owner", "hollowtarn.example"}, 0, []string{"hollowtarn.example is registered to Hollow Tarn Cableways at Farhost Names, until 2 April 2027.", "ns.farhost.test yes yes yes"}, nil},
 		{"addresses of one network together", []string{"owner", "203.0.113.40", "198.51.100.70", "203.0.113.41"}, 0, []string{"203.0.113.40 and 203.0.113.41 belong to Hollow Tarn Cableways. network 203.0.113.0/26", "198.51.100.70 belongs to Lanternpost Mail."}, nil},
@@ -109,6 +109,24 @@ func TestWhyKeepsWhatTheRegistryTold(t *testing.T) {
 	assert.Equal(t, 3, again.code, again.stderr)
 	head, _, _ := strings.Cut(squeezed(first), "evidence")
 	assert.True(t, strings.HasPrefix(squeezed(again), head), "%s\n%s", head, again.stdout)
+}
+
+// Whoever holds an address has a name that no redaction knows: they are not told.
+func TestRedactedReportsNameNoHolder(t *testing.T) {
+	report := filepath.Join(t.TempDir(), "camera.md")
+	assert.Equal(t, 3, run(t, "why", "--lab", "summit.camera.hollowtarn.example", "-t", "A", "--report", report, "--redact", "hollowtarn.example").code)
+	text, err := os.ReadFile(report)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "Cableways")
+}
+
+func TestBootstrapOfTheConfiguration(t *testing.T) {
+	folder := t.TempDir()
+	config := filepath.Join(folder, "config.toml")
+	require.NoError(t, os.WriteFile(config, []byte("[registry]\nbootstrap = '"+folder+"'\n"), 0o600))
+	o := run(t, "owner", "--lab", "--config", config, "203.0.113.40")
+	assert.Equal(t, 1, o.code)
+	assert.Contains(t, squeezed(o), "the list of registries (ipv4.json) is not there")
 }
 
 // In a session an address or a host of an answer is asked for by its number.

@@ -20,7 +20,8 @@ import (
 type Registries interface {
 	AnswerAbout(ctx context.Context, domain wire.Name) registry.Answer
 	// Contact is whose an address is and how they are reached, in words; "" where that is unknown.
-	Contact(ctx context.Context, address netip.Addr) string
+	// asked is false where nobody is to be asked that.
+	Contact(ctx context.Context, address netip.Addr) (words string, asked bool)
 }
 
 // delegationFaults are what is wrong with a delegation: its registry may know why.
@@ -78,8 +79,11 @@ func (r *round) whose(ctx context.Context, v *Verdict) {
 	if err != nil || !silent && f.Code != finding.AddressNowhere || !registry.Public(address) {
 		return
 	}
+	contact, asked := r.Registry.Contact(ctx, address)
+	if !asked {
+		return
+	}
 	check := r.begin(fmt.Sprintf("the registry, which is told %s", address))
-	contact := r.Registry.Contact(ctx, address)
 	if contact == "" {
 		r.end(check, Unknown, "whose it is could not be learnt")
 	} else {
@@ -104,8 +108,9 @@ func (t *Heard) AnswerAbout(_ context.Context, domain wire.Name) registry.Answer
 }
 
 // Contact is what was told of an address.
-func (t *Heard) Contact(_ context.Context, address netip.Addr) string {
-	return t.Contacts[address.String()]
+func (t *Heard) Contact(_ context.Context, address netip.Addr) (words string, asked bool) {
+	words, asked = t.Contacts[address.String()]
+	return words, asked
 }
 
 // noting are registries whose words are noted.
@@ -126,13 +131,15 @@ func (n *noting) AnswerAbout(ctx context.Context, domain wire.Name) registry.Ans
 	return answer
 }
 
-func (n *noting) Contact(ctx context.Context, address netip.Addr) string {
-	words := n.Registries.Contact(ctx, address)
+func (n *noting) Contact(ctx context.Context, address netip.Addr) (words string, asked bool) {
+	if words, asked = n.Registries.Contact(ctx, address); !asked {
+		return words, asked
+	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	if n.heard.Contacts == nil {
 		n.heard.Contacts = map[string]string{}
 	}
 	n.heard.Contacts[address.String()] = words
-	return words
+	return words, true
 }

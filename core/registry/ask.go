@@ -413,20 +413,20 @@ func (a *Asker) AnswerAbout(ctx context.Context, name wire.Name) Answer {
 }
 
 // Contact is whose an address is and how they are reached, in words; "" where that is unknown.
-func (a *Asker) Contact(ctx context.Context, address netip.Addr) string {
+func (a *Asker) Contact(ctx context.Context, address netip.Addr) (words string, asked bool) {
 	n, err := a.Address(ctx, address)
 	if err != nil || n.Whose() == "" {
-		return ""
+		return "", true
 	}
-	words := string(n.Whose())
+	words = string(n.Whose())
 	for _, c := range []Contact{n.Technical, n.Abuse} {
 		for _, how := range []escape.Text{c.Mail, c.Phone} {
 			if how != "" {
-				return fmt.Sprintf("%s (%s)", words, how)
+				return fmt.Sprintf("%s (%s)", words, how), true
 			}
 		}
 	}
-	return words
+	return words, true
 }
 
 // Networks asks whose addresses are, a question a network as far as that can be foreseen: of

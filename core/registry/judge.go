@@ -63,7 +63,7 @@ func (d *Domain) at() string {
 	if d.Registrar == "" {
 		return "its registrar"
 	}
-	return "its registrar, " + string(d.Registrar)
+	return fmt.Sprintf("its registrar (%s)", d.Registrar)
 }
 
 // judgeTerm judges until when the domain is paid for, and what takes it out of the DNS.
@@ -90,13 +90,13 @@ func (d *Domain) judgeTerm(find finder, delegated, told bool, now time.Time) {
 	switch {
 	case expired && len(held) > 0:
 		find(finding.DomainExpired, severity, "%s expired on %s and is on hold (%s)%s.", name, Day(until), escape.Join(held, ", "), still).Next = next
-		find(finding.DomainOnHold, severity, "%s is on hold: %s%s.", name, saidOf(held), still).Next = next
+		find(finding.DomainOnHold, severity, "%s is on hold (%s): %s%s.", name, escape.Join(held, ", "), saidOf(held), still).Next = next
 	case expired && (delegated || !told):
 		find(finding.DomainExpired, finding.Concern, "%s expired on %s%s.", name, Day(until), still).Next = next
 	case expired:
 		find(finding.DomainExpired, finding.Fault, "%s expired on %s, and is not delegated.", name, Day(until)).Next = next
 	case len(held) > 0:
-		f := find(finding.DomainOnHold, severity, "%s is on hold: %s%s.", name, saidOf(held), still)
+		f := find(finding.DomainOnHold, severity, "%s is on hold (%s): %s%s.", name, escape.Join(held, ", "), saidOf(held), still)
 		switch {
 		case slices.ContainsFunc(held, func(s escape.Text) bool { return statuses[string(s)].ends }):
 			f.Next = next
@@ -113,11 +113,11 @@ func (d *Domain) judgeTerm(find finder, delegated, told bool, now time.Time) {
 	}
 }
 
-// saidOf are statuses with what they mean.
+// saidOf is what statuses mean.
 func saidOf(held []escape.Text) string {
 	var words []string
 	for _, s := range held {
-		words = append(words, fmt.Sprintf("%s, that is, %s", s, StatusWords(s)))
+		words = append(words, StatusWords(s))
 	}
 	return strings.Join(words, "; ")
 }

@@ -14,6 +14,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
+	"unquil/core/registry"
 	"unquil/core/wire"
 	"unquil/ui/data"
 )
@@ -70,7 +71,9 @@ func newWhy(a *app) *cobra.Command {
 					return err
 				}
 				for i := range cases {
-					cases[i].Registry = asker
+					if cases[i].Registry = asker; len(a.redact) > 0 {
+						cases[i].Registry = nameless{asker}
+					}
 				}
 			}
 			watch, stop := a.checks(len(cases))
@@ -100,6 +103,12 @@ func newWhy(a *app) *cobra.Command {
 	a.reportFlags(cmd)
 	return cmd
 }
+
+// nameless are registries that are not asked whose an address is: what they would say is the
+// name of somebody, which no redaction can know.
+type nameless struct{ *registry.Asker }
+
+func (nameless) Contact(context.Context, netip.Addr) (words string, asked bool) { return "", false }
 
 // others are the resolvers of --also, or else those of the configuration that are not
 // asked anyway.
