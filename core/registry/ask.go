@@ -65,6 +65,9 @@ type Asker struct {
 	LookUp func(ctx context.Context, host wire.Name) []netip.Addr
 	// Location is where the lists are, as a URL; "" for the standard's own.
 	Location string
+	// Own says that who asks chose the lists: registries in them may be anywhere, even on this
+	// machine. What a registry leads to may not.
+	Own bool
 	// Folder reads a list by its file name, in place of fetching it; nil: they are fetched.
 	Folder func(file string) ([]byte, error)
 	// Shelf keeps lists between runs; nil: nothing is kept.
@@ -76,6 +79,7 @@ type Asker struct {
 
 	mu    sync.Mutex
 	hosts map[string]*registryHost
+	named map[string]bool // hosts that may be anywhere
 	notes []string
 }
 
@@ -150,6 +154,20 @@ func (a *Asker) host(name string) *registryHost {
 		a.hosts[name] = h
 	}
 	return h
+}
+
+// name lets the host of a place be anywhere, where who asks chose it.
+func (a *Asker) name(place string) {
+	at, err := url.Parse(place)
+	if err != nil || !a.Own {
+		return
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.named == nil {
+		a.named = map[string]bool{}
+	}
+	a.named[strings.ToLower(at.Hostname())] = true
 }
 
 // get fetches a document, following redirects to other registries.
@@ -232,8 +250,13 @@ func about(host string, err error) error { return fmt.Errorf("%s: %w", escape.Of
 // anything.
 func (a *Asker) addresses(ctx context.Context, host string) ([]netip.Addr, error) {
 	var all []netip.Addr
+	a.mu.Lock()
+	named := a.named[host]
+	a.mu.Unlock()
 	if literal, err := netip.ParseAddr(host); err == nil {
 		all = []netip.Addr{literal}
+	} else if named && host == "localhost" { // RFC 6761 §6.3
+		all = []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()}
 	} else {
 		name, err := wire.ParseName(host)
 		if err != nil || name.Labels() < 2 {
@@ -243,7 +266,7 @@ func (a *Asker) addresses(ctx context.Context, host string) ([]netip.Addr, error
 			return nil, ErrNoHost
 		}
 	}
-	if named, err := url.Parse(a.Location); err != nil || !strings.EqualFold(named.Hostname(), host) { // which whoever runs this chose
+	if !named {
 		all = slices.DeleteFunc(slices.Clone(all), func(address netip.Addr) bool { return !Public(address) })
 	}
 	if len(all) == 0 {
@@ -270,6 +293,7 @@ func (a *Asker) object(ctx context.Context, base, path string) (Source, error) {
 	if err != nil {
 		return Source{}, ErrScheme
 	}
+	a.name(base)
 	return a.fetch(ctx, at.JoinPath(path).String())
 }
 

@@ -2,6 +2,10 @@ package registry_test
 
 import (
 	"context"
+	"crypto/x509"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -180,4 +184,42 @@ func TestReadSubject(t *testing.T) {
 		_, err := registry.ReadSubject(text, idn.Parse, idn.Registrable)
 		assert.Error(t, err, text)
 	}
+}
+
+// Registries of one's own may be on this machine; what they lead to may not.
+func TestRegistriesOfOnesOwn(t *testing.T) {
+	paused := false
+	mux := http.NewServeMux()
+	mux.HandleFunc("/domain/tarn.example", func(w http.ResponseWriter, _ *http.Request) {
+		if !paused {
+			paused = true
+			w.Header().Set("Retry-After", "1")
+			w.WriteHeader(http.StatusTooManyRequests)
+			return
+		}
+		w.Header().Set("Content-Type", "application/rdap+json; charset=utf-8")
+		io.WriteString(w, `{"objectClassName": "domain", "ldhName": "TARN.EXAMPLE", "links": [{"rel": "related", "type": "application/rdap+json", "href": "https://127.0.0.9/domain/tarn.example"}]}`)
+	})
+	mux.HandleFunc("/domain/moved.example", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "https://127.0.0.9/", http.StatusFound)
+	})
+	server := httptest.NewTLSServer(mux)
+	defer server.Close()
+	pool := x509.NewCertPool()
+	pool.AddCert(server.Certificate())
+	client := &exchange.Client{Network: exchange.Internet{}, Now: time.Now, Options: exchange.Options{Wait: time.Second, CAs: pool}}
+	defer client.Close()
+	of := func(own bool) *registry.Asker {
+		return &registry.Asker{Client: client, Own: own, Folder: func(string) ([]byte, error) {
+			return []byte(`{"services": [[["example"], ["` + server.URL + `/"]]]}`), nil
+		}}
+	}
+	tarn := wire.MustParseName("tarn.example.")
+	d, err := of(true).Domain(t.Context(), tarn)
+	require.NoError(t, err, "a short pause is waited for")
+	assert.Contains(t, d.Missing, registry.ErrInside.Error())
+	_, err = of(false).Domain(t.Context(), tarn)
+	assert.ErrorIs(t, err, registry.ErrInside)
+	_, err = of(true).Domain(t.Context(), wire.MustParseName("moved.example."))
+	assert.ErrorIs(t, err, registry.ErrInside)
 }

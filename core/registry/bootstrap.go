@@ -68,6 +68,7 @@ func (a *Asker) listed(ctx context.Context, file string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	a.name(location)
 	at = at.JoinPath(file)
 	now := a.Client.Now()
 	kept, had := Kept{}, false

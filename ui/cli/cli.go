@@ -275,7 +275,11 @@ func (a *app) open() error {
 	}
 	a.class = wire.IN
 	options := exchange.Options{Wait: cmp.Or(a.wait, time.Duration(a.Ask.Wait), 2*time.Second), Attempts: cmp.Or(a.attempts, a.Ask.Attempts, a.Ask.Tries, 2)}
-	if err := a.question.apply(a.files, &options, &a.class); err != nil {
+	if err := a.question.apply(&options, &a.class); err != nil {
+		return err
+	}
+	var err error
+	if options.CAs, err = a.question.authorities(a.files); err != nil {
 		return err
 	}
 	internet, err := a.question.internet()

@@ -100,6 +100,7 @@ func newMail(a *app) *cobra.Command {
 	flags.StringVar(&sender, "sender", "", "check whether this `ADDRESS` may send mail of the domain")
 	flags.StringVar(&mailFrom, "mail-from", "", "with --sender: the `MAILBOX` that sends (default postmaster at the domain); empty for a bounce, and then the name of --helo counts")
 	flags.StringVar(&helo, "helo", "", "with --sender: the `NAME` that the sender calls itself by")
+	a.caFlag(cmd)
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
 	a.keepFlag(cmd)

@@ -90,6 +90,7 @@ func newOwner(a *app) *cobra.Command {
 		},
 	}
 	a.bootstrapFlag(cmd)
+	a.caFlag(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.bareFlag(cmd)

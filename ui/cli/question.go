@@ -43,12 +43,17 @@ func (a *app) questionFlags(cmd *cobra.Command) {
 	flags.BoolVar(&q.onlyIPv6, "ipv6", false, "query over IPv6 only")
 	flags.StringVar(&q.over, "over", "", "`TRANSPORT` for all servers: udp, tcp, tls, https or quic")
 	flags.StringVar(&q.serverName, "server-name", "", "`NAME` that the server's certificate must have")
-	flags.StringVar(&q.caFile, "ca", "", "`FILE` with the certificates to trust, in PEM, instead of the system's")
+	a.caFlag(cmd)
 	flags.BoolVar(&q.httpGet, "get", false, "over HTTPS, use GET instead of POST")
 }
 
+// caFlag adds the option of whose certificates to trust.
+func (a *app) caFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.question.caFile, "ca", "", "`FILE` with the certificates to trust, in PEM, instead of the system's")
+}
+
 // apply puts the options into those of the client.
-func (q *question) apply(open *files.Files, o *exchange.Options, class *wire.Class) (err error) {
+func (q *question) apply(o *exchange.Options, class *wire.Class) (err error) {
 	if q.className == "" {
 		return nil // a command without these options
 	}
@@ -75,16 +80,23 @@ func (q *question) apply(open *files.Files, o *exchange.Options, class *wire.Cla
 			return usage(fmt.Errorf("--client-subnet %q: %w", shorten(q.subnet), errPrefix))
 		}
 	}
-	if q.caFile != "" {
-		pem, err := open.Read(q.caFile, maxSettings)
-		if err != nil {
-			return fmt.Errorf("reading certificates: %w", err)
-		}
-		if o.CAs = x509.NewCertPool(); !o.CAs.AppendCertsFromPEM(pem) {
-			return fmt.Errorf("reading certificates: %s: %w", q.caFile, errPEM)
-		}
-	}
 	return nil
+}
+
+// authorities are the certificates to trust; nil are the system's.
+func (q *question) authorities(open *files.Files) (*x509.CertPool, error) {
+	if q.caFile == "" {
+		return nil, nil
+	}
+	pem, err := open.Read(q.caFile, maxSettings)
+	if err != nil {
+		return nil, fmt.Errorf("reading certificates: %w", err)
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, fmt.Errorf("reading certificates: %s: %w", q.caFile, errPEM)
+	}
+	return pool, nil
 }
 
 // internet is the real network, sending from --source if it is given.

@@ -58,9 +58,11 @@ func (a *app) registries(ctx context.Context) (*registry.Asker, error) {
 		if at, err := url.Parse(where); err != nil || where != "" && at.Hostname() == "" {
 			return nil, usage(fmt.Errorf("--bootstrap %q: %w", shorten(where), errLists))
 		}
+		asker.Own = where != ""
 	case strings.Contains(where, "://"):
 		return nil, usage(fmt.Errorf("--bootstrap %q: %w", shorten(where), registry.ErrScheme))
 	default:
+		asker.Own = true
 		if info, err := os.Stat(where); err != nil || !info.IsDir() {
 			return nil, usage(fmt.Errorf("--bootstrap %q: %w", shorten(where), errLists))
 		}

@@ -97,6 +97,7 @@ func newWhy(a *app) *cobra.Command {
 	flags.StringVar(&capture, "capture", "", "judge a capture `FILE` instead: the names given, or all that failed in it")
 	flags.BoolVar(&a.noRegistry, "no-registry", false, "ask no registry whose a domain or an address is that fails: otherwise it is told that")
 	a.bootstrapFlag(cmd)
+	a.caFlag(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)
