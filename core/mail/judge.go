@@ -204,7 +204,7 @@ func (r *Report) judgeSTS() {
 
 // nobody reports whether the SPF record lets nobody send.
 func (s *Sending) nobody() bool {
-	return s.Tree.Record != nil && len(s.Networks) == 0 && !s.Open && !s.Broken()
+	return s.Tree.Record != nil && len(s.Networks) == 0 && !s.Open && !s.Broken() && s.Whole()
 }
 
 // problem is what makes a receiver come to a permanent error somewhere below a record.

@@ -50,6 +50,9 @@ func (s *Sending) Broken() bool {
 	return t.Records > 1 || t.Record != nil && (len(t.Record.Errors) > 0 || s.Lookups > MaxLookups || s.Voids > MaxVoidLookups || len(t.broken()) > 0)
 }
 
+// Whole reports whether all that the SPF record leads to could be looked up.
+func (s *Sending) Whole() bool { return len(s.Tree.failed()) == 0 }
+
 // Options say what is looked at.
 type Options struct {
 	Receiving, Sending bool

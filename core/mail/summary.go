@@ -2,6 +2,8 @@ package mail
 
 import (
 	"fmt"
+	"net/netip"
+	"slices"
 	"strings"
 
 	"unquil/core/wording"
@@ -23,6 +25,8 @@ func (r *Report) goes() string {
 		return domain + " takes no mail"
 	case len(in.Hosts) == 0:
 		return "Mail for " + domain + " goes nowhere"
+	case !in.Fallback && !slices.ContainsFunc(in.Hosts, func(h Host) bool { return len(h.Addresses) > 0 || h.Broken() }):
+		return "Mail for " + domain + " goes nowhere: none of its mail hosts has an address"
 	case in.Fallback:
 		return "Mail for " + domain + " goes to its own address, as it has no MX records"
 	}
@@ -56,18 +60,23 @@ func (r *Report) maySend() string {
 		return "it does not say who may send its mail"
 	case s.Broken():
 		return s.error() + ", so receivers come to a permanent error"
+	case !s.Whole():
+		return "who may send it is not wholly known, as look-ups fail"
 	case s.nobody():
 		return "nobody may send mail for it"
+	case slices.Contains(s.Networks, netip.PrefixFrom(netip.IPv4Unspecified(), 0)):
+		return "everybody may send it"
 	}
-	words := "nobody is named who may send it"
-	if n := len(s.Networks); n > 0 {
+	words := ""
+	switch n := len(s.Networks); {
+	case n == 0:
+		return "who may send it depends on the sender"
+	case n > 1:
 		words = wording.Count(n, "network", "networks") + " may send it"
-		if n == 1 {
-			words = s.Networks[0].String() + " may send it"
-			if s.Networks[0].IsSingleIP() {
-				words = s.Networks[0].Addr().String() + " may send it"
-			}
-		}
+	case s.Networks[0].IsSingleIP():
+		words = s.Networks[0].Addr().String() + " may send it"
+	default:
+		words = s.Networks[0].String() + " may send it"
 	}
 	if s.Open {
 		words += ", and others, depending on the sender"
@@ -84,7 +93,8 @@ func (s *Sending) error() string {
 	case len(t.Record.Errors) > 0:
 		return fmt.Sprintf("its SPF record is in error at %q", t.Record.Errors[0].Word)
 	case len(broken) > 0:
-		return strings.Replace(broken[0].says, "The SPF record of "+t.Domain.Spoken()+" ", "its SPF record ", 1)
+		says := strings.Replace(broken[0].says, "The SPF record of "+t.Domain.Spoken()+" ", "its SPF record ", 1)
+		return strings.Replace(says, "The SPF", "the SPF", 1)
 	case s.Lookups > MaxLookups:
 		return fmt.Sprintf("its SPF record takes %s, and at most %d are allowed", wording.Count(s.Lookups, "look-up", "look-ups"), MaxLookups)
 	}

@@ -185,7 +185,7 @@ func (v *View) spf(s *mail.Sending) {
 		label = ""
 	}
 	if len(s.Networks) == 0 {
-		v.row(label, "nobody")
+		v.row(label, map[bool]string{true: "nobody", false: "nobody who is known: look-ups fail"}[s.Whole()])
 	} else {
 		v.flow("", labelWidth, countedAddresses(s), quiet)
 	}
