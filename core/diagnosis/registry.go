@@ -24,6 +24,9 @@ type Registries interface {
 	Contact(ctx context.Context, address netip.Addr) (words string, asked bool)
 }
 
+// theRegistry begins the check of what a registry says of what follows.
+const theRegistry = "the registry, which is told "
+
 // delegationFaults are what is wrong with a delegation: its registry may know why.
 var delegationFaults = []finding.Code{finding.LameServer, finding.NSUnresolved, finding.Loop, finding.NoDelegation, finding.NSSetDiffers, finding.GlueDiffers, finding.GlueMissing, finding.AddressNowhere}
 
@@ -37,7 +40,7 @@ func (r *round) judgeRegistry(ctx context.Context) {
 	if domain.Labels() < 2 || !r.inDoubt(domain) {
 		return
 	}
-	check := r.begin("the registry, which is told " + domain.Spoken())
+	check := r.begin(theRegistry + domain.Spoken())
 	answer := r.Registry.AnswerAbout(ctx, domain)
 	state, saw := Fine, "registered, and in order"
 	for _, f := range answer.Judge(domain, probe.SeenOf(r.compared[0].Walk, domain)) {
@@ -83,7 +86,7 @@ func (r *round) whose(ctx context.Context, v *Verdict) {
 	if !asked {
 		return
 	}
-	check := r.begin(fmt.Sprintf("the registry, which is told %s", address))
+	check := r.begin(theRegistry + address.String())
 	if contact == "" {
 		r.end(check, Unknown, "whose it is could not be learnt")
 	} else {

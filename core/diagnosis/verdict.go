@@ -349,7 +349,7 @@ func truthUnseen(v *Verdict, p placing) placing {
 // whatNext is what would tell more when no cause was found.
 func (v *Verdict) whatNext() string {
 	for _, c := range v.Checks {
-		if c.State == Unknown {
+		if c.State == Unknown && !strings.HasPrefix(c.What, theRegistry) { // which was asked for more, and not for what fails
 			return fmt.Sprintf("To learn more, run the same from a network where this can be seen: %s (%s).", c.What, c.Saw)
 		}
 	}
