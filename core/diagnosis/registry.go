@@ -88,7 +88,7 @@ func (r *round) whose(ctx context.Context, v *Verdict) {
 	}
 	check := r.begin(theRegistry + address.String())
 	if contact == "" {
-		r.end(check, Unknown, "whose it is could not be learnt")
+		r.end(check, Unknown, "who holds it could not be learnt")
 	} else {
 		r.end(check, Fine, contact)
 		v.Next += fmt.Sprintf(" %s is an address of %s.", address, contact)

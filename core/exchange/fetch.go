@@ -39,6 +39,7 @@ type Fetched struct {
 
 // Why a document is not had.
 var (
+	ErrLate     = errors.New("it does not answer in time")
 	ErrRedirect = errors.New("the server redirects to another address")
 	ErrNotPlain = errors.New("it is not plain text")
 	ErrPageSize = errors.New("it is longer than such a text may be")
@@ -49,6 +50,7 @@ func (c *Client) Fetch(ctx context.Context, wanted Wanted) (Fetched, error) {
 	host := wanted.URL.Hostname()
 	o := c.Options
 	o.TLSName = host
+	whole := ctx
 	ctx, stop := context.WithTimeout(ctx, 3*o.wait())
 	defer stop()
 	port := uint16(443)
@@ -81,6 +83,9 @@ func (c *Client) Fetch(ctx context.Context, wanted Wanted) (Fetched, error) {
 		}
 		if known, ok := errors.AsType[*HandshakeError](err); ok {
 			err = known
+		}
+		if ctx.Err() != nil && whole.Err() == nil {
+			err = ErrLate
 		}
 		return got, err
 	}

@@ -15,6 +15,7 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Why a registry is not asked, or does not tell.
@@ -42,7 +43,7 @@ func (e BusyError) Error() string {
 	if e.After == 0 {
 		return "it takes no more questions for now"
 	}
-	return fmt.Sprintf("it takes no more questions for the next %v", e.After.Round(time.Second))
+	return "it takes no more questions for the next " + wording.Span(e.After)
 }
 
 // Bounds on what is asked.
@@ -409,16 +410,24 @@ func (a *Asker) Domain(ctx context.Context, name wire.Name) (*Domain, error) {
 func (a *Asker) registrar(ctx context.Context, d *Domain, at string) {
 	source, err := a.fetch(ctx, at)
 	if err != nil {
-		d.Missing = string(escape.Of(err.Error()))
+		d.Missing = problem(err)
 		return
 	}
 	more, _, err := domain(source.Raw, d.Name)
 	if err != nil {
-		d.Missing = string(escape.Of(about(source.Host, err).Error()))
+		d.Missing = problem(about(source.Host, err))
 		return
 	}
 	more.Sources = []Source{source}
 	d.add(more)
+}
+
+// problem is an error as it is told.
+func problem(err error) string {
+	if errors.Is(err, context.Canceled) {
+		return "it was cut short"
+	}
+	return string(escape.Of(err.Error()))
 }
 
 // AnswerAbout is what comes of asking about a domain, as it can be kept.
@@ -431,7 +440,7 @@ func (a *Asker) AnswerAbout(ctx context.Context, name wire.Name) Answer {
 	case answer.Unknown:
 		answer.From, _, _ = strings.Cut(err.Error(), ": ")
 	default:
-		answer.Problem = string(escape.Of(err.Error()))
+		answer.Problem = problem(err)
 	}
 	return answer
 }

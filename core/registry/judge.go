@@ -38,7 +38,7 @@ func (a *Answer) Judge(name wire.Name, seen Seen) []finding.Finding {
 	delegated := len(seen.Parent) > 0
 	switch d := a.Domain; {
 	case a.Problem != "":
-		find(finding.RegistryUnreachable, finding.Concern, "Whose %s is could not be learnt: %s.", spoken, a.Problem)
+		find(finding.RegistryUnreachable, finding.Concern, "Who holds %s could not be learnt: %s.", spoken, a.Problem).Evidence = nil // which is not in what was asked of the DNS
 	case a.Unknown && delegated:
 		find(finding.RegistryDiffers, finding.Concern, "%s is delegated, and its registry (%s) has nothing about it.", spoken, a.From)
 	case a.Unknown:

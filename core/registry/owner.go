@@ -3,6 +3,7 @@ package registry
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -173,7 +174,7 @@ func (a *Asker) Whose(ctx context.Context, subjects []Subject, dns Around) *Repo
 			r.Findings = append(r.Findings, item.Answer.Judge(item.Name, item.Seen)...)
 		}
 		if item.Problem != "" && item.Kind != ADomain {
-			f := finding.New(finding.RegistryUnreachable, finding.Concern, finding.About{Name: item.Asked}, "Whose "+string(escape.Of(item.Asked))+" is could not be learnt: "+item.Problem+".")
+			f := finding.New(finding.RegistryUnreachable, finding.Concern, finding.About{Name: item.Asked}, fmt.Sprintf("Who holds %s could not be learnt: %s.", escape.Of(item.Asked), item.Problem))
 			r.Findings = append(r.Findings, f)
 		}
 	}
@@ -188,7 +189,7 @@ func (i *Item) take(n *Network, err error) {
 	case n != nil:
 		i.Networks = append(i.Networks, n)
 	case err != nil:
-		i.Problem = string(escape.Of(err.Error()))
+		i.Problem = problem(err)
 	default:
 		i.Problem = "it was cut short"
 	}
@@ -206,7 +207,7 @@ func (i *Item) host(ctx context.Context, a *Asker, dns Around) {
 		case n != nil && !slices.Contains(i.Networks, n):
 			i.Networks = append(i.Networks, n)
 		case n == nil && i.Problem == "" && why[address] != nil:
-			i.Problem = string(escape.Of(why[address].Error()))
+			i.Problem = problem(why[address])
 		}
 	}
 	if len(i.Networks) > 0 {

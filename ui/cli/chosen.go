@@ -16,7 +16,7 @@ import (
 // choices are the options of ask that a session can choose once, in the order in which the
 // prompt tells them.
 var choices = []string{"from", "type", "over", "wait", "attempts", "recursion", "dnssec", "checking-disabled", "client-subnet",
-	"payload-size", "no-edns", "nsid", "cookie", "class", "source", "ipv4", "ipv6", "server-name", "ca", "get", "roots", "as-is", "follow", "zone-ttl", "show", "explain"}
+	"payload-size", "no-edns", "nsid", "cookie", "class", "source", "ipv4", "ipv6", "server-name", "ca", "get", "roots", "as-is", "follow", "zone-ttl", "owners", "show", "explain"}
 
 // asker is a command that works with what is chosen.
 type asker struct {

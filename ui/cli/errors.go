@@ -77,7 +77,7 @@ var (
 	errSender       = errors.New("it is about a sender, and none is given")
 	errHelo         = errors.New("without a mailbox the name of HELO counts, and none is given")
 	errLists        = errors.New("neither a URL that begins with https:// nor a folder")
-	errNoOwner      = errors.New("whose it is could not be learnt")
+	errNoOwner      = errors.New("who holds it could not be learnt")
 	errWritten      = errors.New("what is browsed cannot be written in that form")
 	errNotHad       = errors.New("no exchange of this session has this number")
 	errNoLine       = errors.New("no line of this session has this number and asks something")
