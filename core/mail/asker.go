@@ -76,6 +76,16 @@ func texts(e *exchange.Exchange) (all []string) {
 	return all
 }
 
+// textsThat are those of TXT records that are of a kind.
+func textsThat(are func(string) bool, e *exchange.Exchange) (all []string) {
+	for _, text := range texts(e) {
+		if are(text) {
+			all = append(all, text)
+		}
+	}
+	return all
+}
+
 // broke reports whether an exchange came to neither an answer nor a denial: what would have
 // come is not known.
 func broke(e *exchange.Exchange) bool { return e == nil || !e.Outcome.Good() }

@@ -100,12 +100,7 @@ func (e *evaluation) host(domain wire.Name, above []wire.Name) Result {
 	if broke(answer) {
 		return e.fail(TempError, "the TXT records of %s could not be looked up (%s)", domain.Spoken(), outcomeOf(answer))
 	}
-	var found []string
-	for _, text := range texts(answer) {
-		if IsSPF(text) {
-			found = append(found, text)
-		}
-	}
+	found := textsThat(IsSPF, answer)
 	switch {
 	case len(found) == 0:
 		return e.fail(None, "%s has no SPF record", domain.Spoken())

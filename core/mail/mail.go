@@ -108,12 +108,7 @@ func (a *Asker) sts(ctx context.Context, r *Report, o Options) {
 		return
 	}
 	r.stsAt = a.Ask(ctx, name, wire.TXT)
-	var found []string
-	for _, text := range texts(r.stsAt) {
-		if IsSTS(text) {
-			found = append(found, text)
-		}
-	}
+	found := textsThat(IsSTS, r.stsAt)
 	switch {
 	case len(found) == 0:
 		return
@@ -149,11 +144,12 @@ func (a *Asker) tlsReports(ctx context.Context, r *Report) {
 		return
 	}
 	r.tlsAt = a.Ask(ctx, name, wire.TXT)
-	for _, text := range texts(r.tlsAt) {
-		if IsTLSReports(text) {
-			r.TLSTo = ReadTLSReports(text)
-			return
-		}
+	switch found := textsThat(IsTLSReports, r.tlsAt); len(found) {
+	case 0:
+	case 1:
+		r.TLSTo = ReadTLSReports(found[0])
+	default: // and so none counts (RFC 8460 §3)
+		r.TLSTo = &TLSReports{Wrong: fmt.Sprintf("there are %d records, and only one may be", len(found))}
 	}
 }
 
@@ -166,12 +162,7 @@ func (a *Asker) dmarc(ctx context.Context, domain wire.Name, s *Sending) {
 			continue
 		}
 		s.dmarcAt = a.Ask(ctx, name, wire.TXT)
-		var found []string
-		for _, text := range texts(s.dmarcAt) {
-			if IsDMARC(text) {
-				found = append(found, text)
-			}
-		}
+		found := textsThat(IsDMARC, s.dmarcAt)
 		if s.Policies = len(found); s.Policies == 1 {
 			s.DMARC = ReadDMARC(found[0], !at.Equal(domain))
 			s.DMARC.At = at

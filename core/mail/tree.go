@@ -62,12 +62,7 @@ func (a *Asker) grow(ctx context.Context, domain wire.Name, above []wire.Name, r
 		return t
 	}
 	t.Exchange = a.Ask(ctx, domain, wire.TXT)
-	var found []string
-	for _, text := range texts(t.Exchange) {
-		if IsSPF(text) {
-			found = append(found, text)
-		}
-	}
+	found := textsThat(IsSPF, t.Exchange)
 	if t.Records = len(found); t.Records != 1 {
 		return t
 	}
