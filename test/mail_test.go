@@ -126,5 +126,22 @@ func TestMailElsewhere(t *testing.T) {
 	for _, part := range []string{"Mail of hollowtarn.example", "Where mail for hollowtarn.example goes", "Who may send it", "spf-include-missing", "mx1.lanternpost.test"} {
 		assert.True(t, strings.Contains(string(page), part), part)
 	}
+	for domain, rows := range map[string][]string{
+		"lanternpost.test --selector autumn --selector none": {"| 198.51.100.64/26 |", "| forged mail (DMARC) | reject, of lanternpost.test: forged mail is refused |", "| DKIM key autumn | rsa revoked |", "| DKIM key none | no key |", "| TLS (MTA-STS) | enforce |",
+			"| TLS reports | mailto:tls\\@lanternpost.test |", "| 10 | mx1.lanternpost.test | 198.51.100.95 | 198.51.100.0/24 | mx1.lanternpost.test |"},
+		"hollowtarn.example":                         {"## Networks that could send, were it not for the error", "| forged mail (DMARC) | nothing: forged mail is let through, unless a receiver decides otherwise |", "| include:spf.lanternpost.test | spf.lanternpost.test | 1 |"},
+		"hostless.letters.works.example":             {"| 10 | mx.hostless.letters.works.example | none |", "goes nowhere: none of its mail hosts has an address"},
+		"stsgone.letters.works.example":              {"| TLS (MTA-STS) | HTTP status 404 (Not Found) |"},
+		"news.lanternpost.test":                      {"| forged mail (DMARC) | ", ", of lanternpost.test: "},
+		"longkey.letters.works.example --selector s": {"| DKIM key s | rsa, "},
+	} {
+		report := filepath.Join(t.TempDir(), "mail.md")
+		run(t, append([]string{"mail", "--lab", "--report", report}, strings.Fields(domain)...)...)
+		page, err := os.ReadFile(report)
+		require.NoError(t, err, domain)
+		for _, row := range rows {
+			assert.Contains(t, string(page), row, domain)
+		}
+	}
 	session(t, "from office; hollowtarn.example\nmail\n").holds(t, 3, []string{"spf-include-missing", "mx1.hollowtarn.example [", "has no SPF record"}, nil)
 }

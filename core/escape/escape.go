@@ -16,18 +16,6 @@ type Text string
 // Of returns s as text that shows.
 func Of(s string) Text { return Text(escaped(s, "", false)) }
 
-// All is Of of each.
-func All(list []string) []Text {
-	if list == nil {
-		return nil
-	}
-	texts := make([]Text, len(list))
-	for i, s := range list {
-		texts[i] = Of(s)
-	}
-	return texts
-}
-
 func (t Text) String() string { return string(t) }
 
 // Error returns err with a text that shows; nil stays nil. It unwraps to err.

@@ -83,11 +83,6 @@ func (s addresses) without(other addresses) (left addresses) {
 	return left
 }
 
-// has reports whether an address is one of them.
-func (s addresses) has(a netip.Addr) bool {
-	return slices.ContainsFunc(s, func(r run) bool { return r.from.BitLen() == a.BitLen() && !a.Less(r.from) && !r.to.Less(a) })
-}
-
 // prefixes are the fewest networks that are the set, in order.
 func (s addresses) prefixes() (networks []netip.Prefix) {
 	for _, r := range s {

@@ -13,7 +13,6 @@ type Piece struct {
 	Field          string // as the RFC names it
 	Value          string // safe to print
 	Meaning        string // in plain words; empty when the value says it all
-	IsName         bool   // a domain name, which may be compressed
 }
 
 // Pieces names every byte of msg in order: the pieces cover it without a gap or
@@ -121,19 +120,6 @@ func (p *piecer) nameField(field string, end int) {
 		}
 	}
 	p.add(field, at, p.off, string(appendName(nil, name)), meaning)
-	p.pieces[len(p.pieces)-1].IsName = true
-}
-
-// NameOffsets are where the domain names of msg begin, in order, as far as it can be
-// read: owners, question names and those in RDATA.
-func NameOffsets(msg []byte) (offsets []int) {
-	pieces, _ := Pieces(msg)
-	for _, p := range pieces {
-		if p.IsName {
-			offsets = append(offsets, p.Offset)
-		}
-	}
-	return offsets
 }
 
 // pointerEnds reports whether the labels from at lead to a pointer at pointer.
