@@ -81,6 +81,7 @@ func TestOwnerShows(t *testing.T) {
 		{"of mail", []string{"mail", "lanternpost.test", "--owners"}, 0, []string{"198.51.100.95 Lanternpost Mail, LANTERNPOST"}, nil},
 		{"of reverse names", []string{"reverse", "203.0.113.120", "--owners"}, 0, []string{web}, nil},
 		{"nobody is told unasked", []string{"ask", "www.hollowtarn.example"}, 0, nil, []string{"HOLLOWTARN-HILL"}},
+		{"bare stays bare", []string{"ask", "www.hollowtarn.example", "--owners", "--bare"}, 0, []string{"203.0.113.121"}, []string{"whose"}},
 		{"why asks the registry", []string{"why", "summit-huts.example", "-t", "A"}, 3, []string{"fault summit-huts.example expired on 6 February 2026", "where the root or registry", "the domain's holder, at its registrar", "by 23 March 2026, or it is released", "problem the registry, which is told summit-huts.example"}, nil},
 		{"why does not", []string{"why", "summit-huts.example", "-t", "A", "--no-registry"}, 0, []string{"NXDOMAIN"}, []string{"expired on", "which is told"}},
 		{"nor for a healthy name", []string{"why", "www.hollowtarn.example", "-t", "A"}, 0, nil, []string{"which is told"}},

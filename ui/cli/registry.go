@@ -197,8 +197,11 @@ func (t *toldOwners) data() (all []data.AddressOwner) {
 
 // showOwners asks whose addresses are and draws it, after the answer that has them.
 func (a *app) showOwners(ctx context.Context, addresses []netip.Addr) error {
+	if !a.owners || a.bare {
+		return nil
+	}
 	t, err := a.whose(ctx, addresses)
-	if err != nil || !a.owners || a.bare {
+	if err != nil {
 		return err
 	}
 	view := a.view()
