@@ -57,11 +57,7 @@ func (a *Asker) Addresses(ctx context.Context, name wire.Name) []netip.Addr {
 // addressesOf are the addresses that exchanges answered with.
 func addressesOf(exchanges ...*exchange.Exchange) (all []netip.Addr) {
 	for _, e := range exchanges {
-		for _, r := range e.Answer().Records {
-			if address, ok := r.Address(); ok {
-				all = append(all, address)
-			}
-		}
+		all = append(all, wire.Addresses(e.Answer().Records)...)
 	}
 	return all
 }

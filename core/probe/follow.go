@@ -28,11 +28,7 @@ type Followed struct {
 // Addresses are those that the host has.
 func (f *Followed) Addresses() (all []netip.Addr) {
 	for _, e := range f.Exchanges {
-		for _, r := range e.Answer().Records {
-			if a, ok := r.Address(); ok {
-				all = append(all, a)
-			}
-		}
+		all = append(all, wire.Addresses(e.Answer().Records)...)
 	}
 	return all
 }

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"unquil/core/exchange"
 	"unquil/core/wire"
 )
 
@@ -88,7 +89,7 @@ func (a *Asker) listed(ctx context.Context, file string) ([]byte, error) {
 		a.note(fmt.Sprintf("the list of registries (%s) is as it was on %s: %s cannot be reached now", file, kept.At.Format("2 January 2006"), at.Host))
 		return kept.Body, nil
 	case err == nil:
-		return nil, StatusError(got.Status)
+		return nil, exchange.StatusError(got.Status)
 	default:
 		return nil, err
 	}

@@ -171,6 +171,16 @@ type Record struct {
 	Data  string
 }
 
+// Addresses are those of A and AAAA records.
+func Addresses(records []Record) (all []netip.Addr) {
+	for _, r := range records {
+		if address, ok := r.Address(); ok {
+			all = append(all, address)
+		}
+	}
+	return all
+}
+
 // ParseRecordData returns the RDATA for one line of text in master-file form,
 // names absolute. The error says which field is wrong and why.
 func ParseRecordData(t Type, c Class, text string) (string, error) {

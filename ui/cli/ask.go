@@ -370,7 +370,7 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 	}
 	if q.owners && len(q.answered) < mostOwners {
 		for _, e := range exchanges {
-			q.answered = append(q.answered, answeredAddresses([]exchange.Exchange{*e})...)
+			q.answered = append(q.answered, wire.Addresses(e.Answer().Records)...)
 		}
 		for _, f := range b.Followed {
 			q.answered = append(q.answered, f.Addresses()...)

@@ -72,11 +72,9 @@ func newMail(a *app) *cobra.Command {
 			if a.json {
 				d := a.document("mail", report.Findings)
 				d.Result = data.OfMail(report)
-				told, err := a.whose(cmd.Context(), report.Receiving.Addresses())
-				if err != nil {
+				if err := a.ownersInto(&d, report.Receiving.Addresses()); err != nil {
 					return err
 				}
-				d.Owners = told.data()
 				return firstOf(d.Write(a.stdout), verdictOn(report.Findings))
 			}
 			for _, e := range a.session.Exchanges() {

@@ -99,11 +99,7 @@ func addressesOf(ctx context.Context, session *exchange.Session, servers []excha
 	if len(all) == 0 && ctx.Err() == nil {
 		walker := delegation.Walker{Session: session, Roots: roots, One: true}
 		for _, t := range []wire.Type{wire.A, wire.AAAA} {
-			for _, r := range walker.Walk(ctx, wire.Question{Name: host, Type: t, Class: wire.IN}).Records {
-				if address, ok := r.Address(); ok {
-					all = append(all, address)
-				}
-			}
+			all = append(all, wire.Addresses(walker.Walk(ctx, wire.Question{Name: host, Type: t, Class: wire.IN}).Records)...)
 		}
 	}
 	return all
@@ -209,14 +205,9 @@ func (a *app) showOwners(ctx context.Context, addresses []netip.Addr) error {
 	return view.Err()
 }
 
-// answeredAddresses are those that exchanges answered with.
-func answeredAddresses(exchanges []exchange.Exchange) (all []netip.Addr) {
-	for i := range exchanges {
-		for _, r := range exchanges[i].Answer().Records {
-			if address, ok := r.Address(); ok {
-				all = append(all, address)
-			}
-		}
-	}
-	return all
+// ownersInto adds whose addresses are to a document, where that is wanted.
+func (a *app) ownersInto(d *data.Document, addresses []netip.Addr) error {
+	t, err := a.whose(a.ctx, addresses)
+	d.Owners = t.data()
+	return err
 }

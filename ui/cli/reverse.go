@@ -50,11 +50,9 @@ func newReverse(a *app) *cobra.Command {
 			if a.json {
 				d := a.document("reverse", found)
 				d.Result = data.OfReversals(reversals)
-				told, err := a.whose(cmd.Context(), reversed(reversals))
-				if err != nil {
+				if err := a.ownersInto(&d, reversed(reversals)); err != nil {
 					return err
 				}
-				d.Owners = told.data()
 				return firstOf(d.Write(a.stdout), verdictOn(found))
 			}
 			view := a.view()

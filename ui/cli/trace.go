@@ -125,11 +125,9 @@ func (a *app) showWalks(walks []*delegation.Walk, every bool) error {
 		finding.Sort(found)
 		d := a.document("trace", found)
 		d.Result = results
-		told, err := a.whose(a.ctx, walkedAddresses(walks))
-		if err != nil {
+		if err := a.ownersInto(&d, walkedAddresses(walks)); err != nil {
 			return err
 		}
-		d.Owners = told.data()
 		return firstOf(d.Write(a.stdout), noWay, verdictOn(found))
 	}
 	view := a.view()
@@ -157,11 +155,7 @@ func (a *app) showWalks(walks []*delegation.Walk, every bool) error {
 // walkedAddresses are those of the answers, and of the servers at the end of the way.
 func walkedAddresses(walks []*delegation.Walk) (all []netip.Addr) {
 	for _, walk := range walks {
-		for _, r := range walk.Records {
-			if address, ok := r.Address(); ok {
-				all = append(all, address)
-			}
-		}
+		all = append(all, wire.Addresses(walk.Records)...)
 		if last := walk.Last(); last != nil {
 			for _, reply := range last.Replies {
 				if reply.Address.IsValid() {

@@ -78,11 +78,9 @@ func newZone(a *app) *cobra.Command {
 			if a.json {
 				d := a.document("zone", found)
 				d.Result = data.OfZone(&zone)
-				told, err := a.whose(cmd.Context(), zone.Addresses())
-				if err != nil {
+				if err := a.ownersInto(&d, zone.Addresses()); err != nil {
 					return err
 				}
-				d.Owners = told.data()
 				return firstOf(d.Write(a.stdout), verdictOn(found))
 			}
 			view := a.view()

@@ -56,6 +56,7 @@ type MailSPF struct {
 	Open     bool       `json:"depends_on_sender"` // others may send too
 	Lookups  int        `json:"lookups"`
 	Voids    int        `json:"void_lookups"`
+	Void     bool       `json:"void"` // in error as a whole: the networks could send, were it not for that
 	Errors   []string   `json:"errors,omitempty"`
 	Tree     *MailTree  `json:"tree,omitempty"`
 	Check    *MailCheck `json:"check,omitempty"`
@@ -190,7 +191,7 @@ func alignment(strict bool) string {
 }
 
 func ofSPF(s *mail.Sending) MailSPF {
-	out := MailSPF{Records: s.Tree.Records, Networks: networkWords(s.Networks), Open: s.Open, Lookups: s.Lookups, Voids: s.Voids}
+	out := MailSPF{Records: s.Tree.Records, Networks: networkWords(s.Networks), Open: s.Open, Lookups: s.Lookups, Voids: s.Voids, Void: s.Broken()}
 	if s.Tree.Record != nil {
 		out.Record = s.Tree.Record.Text
 		for _, e := range s.Tree.Record.Errors {
