@@ -53,6 +53,7 @@ type Lab struct {
 	mu        sync.Mutex
 	doors     map[door]opened
 	authority *authority
+	wire      *Wire // nil: nobody listens
 }
 
 // identity is what a machine's certificate is for.

@@ -109,7 +109,8 @@ func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, e
 	if err != nil {
 		return nil, err
 	}
-	return virtualConn{conn, net.TCPAddrFromAddrPort(n.local(conn.LocalAddr(), server))}, nil
+	local := n.local(conn.LocalAddr(), server)
+	return virtualConn{n.lab.tapped().connection(conn, local, server), net.TCPAddrFromAddrPort(local)}, nil
 }
 
 // Datagrams opens a UDP socket from which server can be asked.
@@ -122,7 +123,7 @@ func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.D
 	if err != nil {
 		return nil, err
 	}
-	return &datagrams{conn, net.UDPAddrFromAddrPort(n.local(conn.LocalAddr(), server)), server, at, n}, nil
+	return &datagrams{conn, n.local(conn.LocalAddr(), server), server, at, n, n.lab.tapped()}, nil
 }
 
 // local is the technician's virtual address of the server's family, with the real port.
@@ -145,9 +146,10 @@ func (c virtualConn) LocalAddr() net.Addr { return c.local }
 // datagrams is a UDP socket whose peer has a virtual and a real address.
 type datagrams struct {
 	exchange.Datagrams
-	local         net.Addr
+	local         netip.AddrPort
 	virtual, real netip.AddrPort
 	network       Network
+	wire          *Wire // nil: nobody listens
 }
 
 // lost reports whether the path loses such a packet to or from the server.
@@ -156,13 +158,14 @@ func (d *datagrams) lost(kind string) bool {
 }
 
 // LocalAddr is the technician's virtual address.
-func (d *datagrams) LocalAddr() net.Addr { return d.local }
+func (d *datagrams) LocalAddr() net.Addr { return net.UDPAddrFromAddrPort(d.local) }
 
 // WriteToUDPAddrPort sends to the virtual address that the socket was opened for.
 func (d *datagrams) WriteToUDPAddrPort(b []byte, to netip.AddrPort) (int, error) {
 	if to != d.virtual {
 		return 0, os.NewSyscallError("sendto", syscall.EHOSTUNREACH)
 	}
+	d.wire.datagram(true, d.local, to, b)
 	if query, err := wire.ReadMessage(b); err == nil {
 		if _, edns := query.OPT(); d.lost("udp") || edns && d.lost("edns") || d.network.losesNext(to, &query) {
 			return len(b), nil
@@ -179,6 +182,9 @@ func (d *datagrams) ReadFromUDPAddrPort(b []byte) (int, netip.AddrPort, error) {
 	}
 	if from == d.real {
 		from = d.virtual
+	}
+	if err == nil {
+		d.wire.datagram(false, from, d.local, b[:n])
 	}
 	return n, from, err
 }

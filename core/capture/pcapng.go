@@ -11,13 +11,14 @@ import (
 
 // Block types of pcapng.
 const (
-	sectionHeader  = 0x0a0d0d0a
-	interfaceBlock = 1
-	oldPacket      = 2
-	simplePacket   = 3
-	nameBlock      = 4
-	enhancedPacket = 6
-	byteOrderMagic = 0x1a2b3c4d
+	sectionHeader   = 0x0a0d0d0a
+	interfaceBlock  = 1
+	oldPacket       = 2
+	simplePacket    = 3
+	nameBlock       = 4
+	statisticsBlock = 5
+	enhancedPacket  = 6
+	byteOrderMagic  = 0x1a2b3c4d
 )
 
 // interfaceInfo is what an interface description says of its packets.
@@ -26,6 +27,7 @@ type interfaceInfo struct {
 	snap      int
 	perSecond uint64 // time stamp units
 	offset    int64  // seconds to add
+	lost      uint64 // packets, as its statistics said last
 }
 
 func (r *Reader) nextBlock(data []byte, rec *Record) (used int, got bool) {
@@ -69,6 +71,8 @@ func (r *Reader) nextBlock(data []byte, rec *Record) (used int, got bool) {
 		got = r.simple(body, rec)
 	case nameBlock:
 		r.addNames(body)
+	case statisticsBlock:
+		r.statistics(body)
 	}
 	if r.err != nil {
 		return 0, false
@@ -103,13 +107,36 @@ func (r *Reader) addInterface(body []byte) {
 	info := interfaceInfo{link: LinkType(r.order.Uint16(body)), snap: int(r.order.Uint32(body[4:])), perSecond: 1_000_000}
 	r.options(body[8:], func(code uint16, value []byte) {
 		switch {
-		case code == 9 && len(value) == 1: // if_tsresol
+		case code == timeResolution && len(value) == 1:
 			info.perSecond = resolution(value[0])
-		case code == 14 && len(value) == 8: // if_tsoffset
+		case code == timeOffset && len(value) == 8:
 			info.offset = int64(r.order.Uint64(value))
 		}
 	})
 	r.interfaces = append(r.interfaces, info)
+}
+
+// statistics reads how many packets an interface has lost so far, and when that was. What it
+// says is not needed to read packets: what cannot be is passed over.
+func (r *Reader) statistics(body []byte) {
+	if len(body) < 12 || int64(r.order.Uint32(body)) >= int64(len(r.interfaces)) {
+		return
+	}
+	info := &r.interfaces[r.order.Uint32(body)]
+	if at := info.time(uint64(r.order.Uint32(body[4:]))<<32 | uint64(r.order.Uint32(body[8:]))); at > r.clock {
+		r.clock = at
+	}
+	lost := uint64(0)
+	r.options(body[12:], func(code uint16, value []byte) {
+		if (code == droppedBefore || code == droppedBehind) && len(value) == 8 {
+			if n := r.order.Uint64(value); n < 1<<62 { // beyond reason otherwise, as the all-ones of a system that does not know
+				lost += n
+			}
+		}
+	})
+	if lost > info.lost {
+		r.lost, info.lost = r.lost+lost-info.lost, lost
+	}
 }
 
 // resolution is the time stamp units in a second: a power of ten, or of two
@@ -187,7 +214,7 @@ func (r *Reader) packetBlock(body []byte, old, little bool, rec *Record) bool {
 // comment is the first comment among a packet's options; nil without one.
 func (r *Reader) comment(options []byte) (text []byte) {
 	r.options(options, func(code uint16, value []byte) {
-		if code == 1 && text == nil {
+		if code == blockComment && text == nil {
 			text = value
 		}
 	})

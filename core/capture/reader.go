@@ -73,6 +73,8 @@ type Reader struct {
 	inBlocks   bool     // pcapng
 	interfaces []interfaceInfo
 	names      map[netip.Addr]escape.Text
+	lost       uint64 // packets, as statistics say
+	clock      int64  // when the latest of these were taken
 }
 
 // Batch is bytes of a file that hold packets. It may be used again; the zero value is
@@ -88,6 +90,13 @@ type Batch struct {
 
 // Names are the host names that the file gives for addresses.
 func (r *Reader) Names() map[netip.Addr]escape.Text { return r.names }
+
+// Lost is how many packets the file says that its writer has lost, as far as it was read.
+func (r *Reader) Lost() uint64 { return r.lost }
+
+// Clock is up to when the file says that its writer has listened, as far as it was read, in
+// nanoseconds since 1970 UTC; 0 when it does not say.
+func (r *Reader) Clock() int64 { return r.clock }
 
 // Offset is how many bytes of the file (unpacked, where it is packed) have been read.
 func (r *Reader) Offset() int64 { return r.offset }

@@ -8,35 +8,99 @@ import (
 	"time"
 )
 
-// Writer writes a pcapng file with one interface and time stamps in
-// nanoseconds. Errors stick: look at what Close or the last call returns.
+// Writer writes a pcapng file with time stamps in nanoseconds. Errors stick: look at what
+// the last call returns. What it writes at once is always whole blocks, so that a file is
+// readable however its writing ends.
 type Writer struct {
 	w     io.Writer
-	buf   []byte
+	body  []byte     // of the block that is being made
+	buf   []byte     // the block around it
 	links []LinkType // of the interfaces, by number
 	err   error
 }
 
-// NewWriter writes the beginning of the file. The error is that of w.
+// NewWriter writes the beginning of a file whose packets are all of one link type. The error
+// is that of w.
 func NewWriter(w io.Writer, link LinkType) (*Writer, error) {
+	c, _ := NewSection(w)
+	_, err := c.Interface(link, "")
+	return c, err
+}
+
+// NewSection writes the beginning of a file whose interfaces are to be described. The error
+// is that of w.
+func NewSection(w io.Writer) (*Writer, error) {
 	c := &Writer{w: w}
 	section := binary.LittleEndian.AppendUint32(nil, byteOrderMagic)
 	section = append(section, 1, 0, 0, 0) // version 1.0
 	section = binary.LittleEndian.AppendUint64(section, 1<<64-1)
 	c.block(sectionHeader, section)
-	c.addInterface(link)
 	return c, c.err
 }
 
-// addInterface describes one more interface, and returns its number.
-func (c *Writer) addInterface(link LinkType) uint32 {
+// Interface describes one more interface, by its name if it has one, and returns its number.
+// The error is that of the writer, which sticks.
+func (c *Writer) Interface(link LinkType, name string) (number int, err error) {
 	info := binary.LittleEndian.AppendUint16(nil, uint16(link))
 	info = append(info, 0, 0, 0, 0, 0, 0) // reserved; no snap length
-	info = append(info, 9, 0, 1, 0, 9, 0, 0, 0)
-	info = append(info, 0, 0, 0, 0)
-	c.block(interfaceBlock, info)
+	if name != "" {
+		info = option(info, interfaceName, []byte(name))
+	}
+	info = option(info, timeResolution, []byte{9})
+	c.block(interfaceBlock, append(info, 0, 0, 0, 0))
 	c.links = append(c.links, link)
-	return uint32(len(c.links) - 1)
+	return len(c.links) - 1, c.err
+}
+
+// Options of pcapng blocks.
+const (
+	blockComment   = 1
+	interfaceName  = 2 // of an interface
+	packetFlags    = 2 // of a packet
+	timeResolution = 9
+	timeOffset     = 14
+	droppedBefore  = 5 // of statistics: by the interface
+	droppedBehind  = 7 // and by the system
+)
+
+// option appends an option to a block's body.
+func option(body []byte, code uint16, value []byte) []byte {
+	body = binary.LittleEndian.AppendUint16(body, code)
+	body = binary.LittleEndian.AppendUint16(body, uint16(len(value)))
+	return pad(append(body, value...))
+}
+
+// Statistics writes at which time an interface had lost how many packets, in all. The error is
+// that of the writer, which sticks.
+func (c *Writer) Statistics(number int, at int64, lost uint64) error {
+	body := binary.LittleEndian.AppendUint32(c.body[:0], uint32(number))
+	body = binary.LittleEndian.AppendUint32(body, uint32(uint64(at)>>32))
+	body = binary.LittleEndian.AppendUint32(body, uint32(at))
+	body = option(body, droppedBehind, binary.LittleEndian.AppendUint64(nil, lost))
+	c.block(statisticsBlock, append(body, 0, 0, 0, 0))
+	c.body = body
+	return c.err
+}
+
+// Way is which way a packet passed an interface.
+type Way uint8
+
+// The ways, as pcapng numbers them.
+const (
+	AnyWay Way = iota
+	Inbound
+	Outbound
+)
+
+// Passed writes a packet that passed an interface. It allocates nothing. The error is that of
+// the writer, which sticks.
+func (c *Writer) Passed(number int, r *Record, way Way) error {
+	body := c.packetBody(uint32(number), r.At, r.Data, max(r.Length, len(r.Data)))
+	if way != AnyWay {
+		body = append(body, packetFlags, 0, 4, 0, byte(way), 0, 0, 0, 0, 0, 0, 0)
+	}
+	c.block(enhancedPacket, body)
+	return c.err
 }
 
 // Record writes a packet as it was read from another file, whatever its link type. The error is
@@ -44,7 +108,7 @@ func (c *Writer) addInterface(link LinkType) uint32 {
 func (c *Writer) Record(r *Record, comment string) error {
 	at := slices.Index(c.links, r.Link)
 	if at < 0 {
-		at = int(c.addInterface(r.Link))
+		at, _ = c.Interface(r.Link, "")
 	}
 	return c.packet(uint32(at), r.At, r.Data, max(r.Length, len(r.Data)), comment)
 }
@@ -56,21 +120,24 @@ func (c *Writer) Packet(at time.Time, data []byte, comment string) error {
 }
 
 func (c *Writer) packet(number uint32, at int64, data []byte, length int, comment string) error {
-	stamp := uint64(at)
-	body := binary.LittleEndian.AppendUint32(nil, number)
-	body = binary.LittleEndian.AppendUint32(body, uint32(stamp>>32))
-	body = binary.LittleEndian.AppendUint32(body, uint32(stamp))
-	body = binary.LittleEndian.AppendUint32(body, uint32(len(data)))
-	body = binary.LittleEndian.AppendUint32(body, uint32(length))
-	body = pad(append(body, data...))
+	body := c.packetBody(number, at, data, length)
 	if comment != "" {
-		comment = comment[:min(len(comment), 65535)]
-		body = append(body, 1, 0)
-		body = binary.LittleEndian.AppendUint16(body, uint16(len(comment)))
-		body = append(pad(append(body, comment...)), 0, 0, 0, 0)
+		body = option(body, blockComment, []byte(comment[:min(len(comment), 65535)]))
+		body = append(body, 0, 0, 0, 0)
 	}
 	c.block(enhancedPacket, body)
 	return c.err
+}
+
+// packetBody is the body of a packet's block up to its options. It is good until the next.
+func (c *Writer) packetBody(number uint32, at int64, data []byte, length int) []byte {
+	body := binary.LittleEndian.AppendUint32(c.body[:0], number)
+	body = binary.LittleEndian.AppendUint32(body, uint32(uint64(at)>>32))
+	body = binary.LittleEndian.AppendUint32(body, uint32(at))
+	body = binary.LittleEndian.AppendUint32(body, uint32(len(data)))
+	body = binary.LittleEndian.AppendUint32(body, uint32(length))
+	c.body = pad(append(body, data...))
+	return c.body
 }
 
 func (c *Writer) block(kind uint32, body []byte) {

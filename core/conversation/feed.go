@@ -23,6 +23,7 @@ type Options struct {
 	Choose   func(*Transaction) bool // which exchanges count; nil: all
 	Late     *LaterFindings          // what an earlier reading found; nil: nothing
 	Each     func(*Transaction)      // is called with every exchange that counts; nil: nobody
+	Live     *Live                   // what is wanted while they are read; nil: nothing
 }
 
 // The ports where messages are looked for.
@@ -69,6 +70,8 @@ type chunk struct {
 	cutShort    int // the same, that the capture cut
 	first, last int64
 	offset      int64
+	clock       int64  // up to when the file's writer had listened; 0: it does not say
+	lost        int    // packets so far, as the file's writer says
 	counts      counts // of exchanges that ended while its messages were paired
 }
 
@@ -139,9 +142,17 @@ func (f *feed) single(ctx context.Context, r *capture.Reader) error {
 			}
 			f.record(&record, false)
 		}
-		f.now.offset = r.Offset()
+		f.now.offset, f.now.clock, f.now.lost = r.Offset(), r.Clock(), int(r.Lost())
 	}
 	return r.Err()
+}
+
+// lostBy is how many packets the writers of files have lost.
+func lostBy(readers []*capture.Reader) (lost int) {
+	for _, r := range readers {
+		lost += int(r.Lost())
+	}
+	return lost
 }
 
 // merged decodes several files as one.

@@ -25,6 +25,7 @@ type Overview struct {
 	Unknown    int // packets of link types that are not read
 	Incomplete int // datagrams that stayed without some of their fragments
 	Gaps       int // places in TCP streams where segments were missing
+	Lost       int // packets that whoever wrote the files did not get, as they say
 	Duplicates int // packets captured twice
 	Queries    int // messages that ask, and that reply
 	Replies    int
@@ -109,12 +110,16 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	pairer := newPairer(o.add)
 	pairer.Unsolicited, pairer.Revised = o.unsolicited, o.revised
 	pairer.Unconnected = o.unconnected
+	if options.Live != nil {
+		pairer.Soon = options.Live.Soon
+	}
 	source := feed{options: options}
 	full, back, failed := source.run(ctx, readers)
 	var before *chunk // it stays until most of its questions have been answered
 	for c := range full {
 		o.counting = &c.counts
 		o.chunk(c, pairer)
+		o.look(c, pairer)
 		if options.Progress != nil {
 			options.Progress(c.offset)
 		}
@@ -132,16 +137,9 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	for _, r := range readers {
 		maps.Copy(o.Hosts, r.Names())
 	}
-	o.Incomplete, o.Gaps = source.decoder.Incomplete(), source.gaps
+	o.Incomplete, o.Gaps, o.Lost = source.decoder.Incomplete(), source.gaps, lostBy(readers)
 	o.sortKept()
-	for _, t := range o.tallies {
-		o.Outcomes[t.outcome] = t.count
-	}
-	for k, n := range o.usual {
-		if n > 0 {
-			o.Outcomes[exchange.Usual(k).Outcome()] = n
-		}
-	}
+	o.count()
 	o.conclude()
 	return o, failed()
 }

@@ -58,6 +58,7 @@ type Transaction struct {
 	from    *envelopes       // where that of the question is; nil once it is the pair's own
 	gotFrom *envelopes       // where that of the reply is; nil once it was looked at
 	opened  bool             // the question's was looked at
+	missed  bool             // it was told of as waiting
 	rel     *relations       // nil for most
 	sibling *Transaction     // the other half, while both are remembered
 	half    Half             // what is known of it once it is not
@@ -169,7 +170,7 @@ type Try struct {
 
 // reset makes the pair ready for another question. What that sets anew is left.
 func (p *Transaction) reset() {
-	p.state, p.ages, p.Cut, p.kind, p.opened = free, false, false, exchange.Unusual, false
+	p.state, p.ages, p.Cut, p.kind, p.opened, p.missed = free, false, false, exchange.Unusual, false, false
 	p.Number, p.Received, p.ReceivedIn, p.half = 0, 0, 0, Half{}
 	if p.outcome != "" || p.Torn || p.told != 0 || len(p.Codes) > 0 {
 		p.outcome, p.Torn, p.told, p.Codes = "", false, 0, p.Codes[:0]

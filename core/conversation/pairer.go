@@ -47,6 +47,9 @@ type pairer struct {
 	// Unconnected is called with a TCP connection that was refused, or did not come about;
 	// nil: nobody.
 	Unconnected func(*attempt)
+	// Soon is called with an exchange when its reply comes, and when it has been waiting for
+	// [Patience]; nil: nobody.
+	Soon func(*Transaction)
 	// Dropped counts questions given up because too many were open at once, and
 	// Duplicates the packets that were captured twice.
 	Dropped, Duplicates int
@@ -199,7 +202,9 @@ func (p *pairer) replied(m *capturedMessage, from *envelopes, at place) {
 	pair.gotFrom, pair.got = from, at
 	if m.kind == exchange.Unusual {
 		pair.outcome = from.of(at).outcome
-	} else if p.done.size >= maxDone && pair.ordinary() {
+	}
+	p.soon(pair)
+	if m.kind != exchange.Unusual && p.done.size >= maxDone && pair.ordinary() {
 		p.settle(pair)
 		return
 	}

@@ -31,6 +31,7 @@ type Redactor struct {
 	told    map[string]bool // of words, what tells said
 	hidden  []wire.Name     // as chosen
 	clients map[netip.Addr]bool
+	every   bool         // every address is hidden
 	sorted  []netip.Addr // the clients
 	nodes   map[netip.Prefix]*node
 	stands  map[netip.Addr]netip.Addr // what was replaced by what
@@ -79,9 +80,14 @@ func New(names []wire.Name, clients []netip.Addr, common func(word string) bool)
 			}
 		}
 	}
+	r.every = len(r.hidden) > 0
 	r.find = newFinder(r, common)
 	return r
 }
+
+// HideEvery hides every address, whose clients are not known beforehand. Call it before anything
+// is replaced.
+func (r *Redactor) HideEvery() { r.every = true }
 
 // unicodeLabel is the form of a label in its own letters; ok is false when it has no other.
 func unicodeLabel(label string) (string, bool) {
@@ -178,14 +184,14 @@ func (r *Redactor) hides(a netip.Addr) bool {
 	if a = a.Unmap().WithZone(""); !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() || a == broadcast {
 		return false
 	}
-	return len(r.hidden) > 0 || r.clients[a]
+	return r.every || r.clients[a]
 }
 
 var broadcast = netip.AddrFrom4([4]byte{255, 255, 255, 255})
 
 // hidesIn reports whether a network is to be replaced: it has an address in it that is.
 func (r *Redactor) hidesIn(p netip.Prefix) bool {
-	if len(r.hidden) > 0 {
+	if r.every {
 		return r.hides(p.Addr())
 	}
 	p = p.Masked()

@@ -64,6 +64,7 @@ type app struct {
 
 	args       []string // as typed
 	redact     []string // names
+	redacts    *string  // a file that redaction is for too, beside the report; "" for none
 	configFile string
 	helpFailed error // writing the help
 	begun      bool  // the command line was understood: what fails from here on is no mistake in it
@@ -73,7 +74,8 @@ type app struct {
 	stdout, stderr io.Writer
 	environ        []string
 	simulation     *lab.Lab
-	names          int // that the run is about; 0 means 1
+	lent           *lab.Lab // another run's, in which this one asks; nil: it has its own
+	names          int      // that the run is about; 0 means 1
 	session        *exchange.Session
 	standing       *standing // what the lines of a session share; nil: the run stands alone
 	told           reportOf  // what the run came to
@@ -137,7 +139,7 @@ func (a *app) execute() int {
 			err = limited
 		}
 	}
-	if a.simulation != nil && a.standing == nil {
+	if a.simulation != nil && a.standing == nil && a.lent == nil {
 		a.simulation.Close()
 	}
 	var ended exitCode
@@ -208,7 +210,7 @@ func newRoot(a *app) *cobra.Command {
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.BoolVar(&a.files.Overwrite, "overwrite", false, "replace existing output files, but never one that is being read")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "`WHEN` to use colour: auto, always or never")
-	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newMail(a), newOwner(a), newDecode(a), newBrowse(a), newWhy(a), newFindings(a), newLab(a), newSession(a), newDemo(a), newCompletion(a))
+	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newMail(a), newOwner(a), newDecode(a), newListen(a), newBrowse(a), newWhy(a), newFindings(a), newLab(a), newSession(a), newDemo(a), newCompletion(a), newSocketOwners(a))
 	return root
 }
 
@@ -302,6 +304,9 @@ func (a *app) open() error {
 // enterLab has a client ask the simulated internet in place of the real one.
 func (a *app) enterLab(client *exchange.Client) error {
 	simulation, err := a.standing.lab()
+	if a.lent != nil {
+		simulation = a.lent
+	}
 	if simulation == nil && err == nil {
 		simulation, err = lab.New(lab.Options{Speed: a.speed, Latency: a.latency, InMemory: true})
 	}

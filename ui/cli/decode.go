@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"unquil/core/conversation"
 	"unquil/core/diagnosis"
@@ -82,6 +83,13 @@ func newDecode(a *app) *cobra.Command {
 	a.reportFlags(cmd)
 	flags.BoolVar(&d.csv, "csv", false, "the exchanges as CSV")
 	flags.BoolVar(&d.follow, "follow-file", false, "keep reading a file that is still being written")
+	d.choiceFlags(flags)
+	flags.StringVar(&d.between, "between", "", "only queries between two times: `FROM,TO`, such as 07:40:10 or 2026-03-09T07:40:10Z")
+	return cmd
+}
+
+// choiceFlags adds the options that say where DNS is looked for, and which exchanges count.
+func (d *decoding) choiceFlags(flags *pflag.FlagSet) {
 	flags.UintSliceVar(&d.ports, "port", nil, "also look for DNS on these `PORTS`")
 	flags.StringSliceVar(&d.https, "https-host", nil, "`HOSTS` that serve DNS over HTTPS")
 	flags.StringSliceVar(&d.choice.Names, "name", nil, "only names like `PATTERN`, with * and ?")
@@ -92,10 +100,8 @@ func newDecode(a *app) *cobra.Command {
 	flags.StringSliceVar(&d.servers, "server", nil, "only these servers: an `ADDRESS` or a range")
 	flags.Uint16Var(&d.id, "id", 0, "only messages with this ID")
 	flags.DurationVar(&d.choice.Slower, "slower", 0, "only exchanges that took at least this long")
-	flags.StringVar(&d.between, "between", "", "only queries between two times: `FROM,TO`, such as 07:40:10 or 2026-03-09T07:40:10Z")
 	flags.StringVar(&d.finding, "finding", "", "only exchanges with this finding `CODE`")
 	flags.StringVar(&d.choice.Where, "where", "", "only exchanges that meet a `CONDITION`, such as 'outcome == \"no-name\" && took > 0.2'")
-	return cmd
 }
 
 // choose reads the options that choose exchanges.
@@ -106,7 +112,7 @@ func (d *decoding) choose() (err error) {
 	if d.packet != 0 && (d.exchange != 0 || d.to != "" || d.csv || d.follow) {
 		return usage(fmt.Errorf("--packet with --exchange, --to, --csv or --follow-file: %w", errTogether))
 	}
-	if _, known := views[d.view]; !known {
+	if _, known := views[d.view]; !known && !(d.view == "programs" && d.paths == nil) {
 		return usage(fmt.Errorf("--view %q: %w", shorten(d.view), errView))
 	}
 	c := &d.choice

@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
+	"maps"
 
 	"unquil/core/conversation"
+	"unquil/core/live"
 	"unquil/ui/data"
 	"unquil/ui/text"
 )
@@ -16,6 +19,9 @@ type lineWriter struct {
 	csv     *data.Rows
 	view    *text.View
 	err     error
+	command string                                        // "" is decode
+	whose   func(*conversation.Transaction) *live.Program // nil: nobody knows
+	more    map[string]any                                // for the last line
 }
 
 // lineWriter returns nil when exchanges are shown all at once, at the end.
@@ -45,7 +51,11 @@ func (l *lineWriter) exchange(p *conversation.Transaction) {
 	e := p.Exchange()
 	switch {
 	case l.encoder != nil:
-		l.err = l.encoder.Encode(data.OfPaired(&e, p.Line()))
+		line := data.OfPaired(&e, p.Line())
+		if l.whose != nil {
+			line.Program = data.OfProgram(l.whose(p))
+		}
+		l.err = l.encoder.Encode(line)
 	case l.csv != nil:
 		l.err = l.csv.Write(data.ExchangeRow(&e)...)
 	default:
@@ -62,7 +72,11 @@ func (l *lineWriter) end(o *conversation.Overview) error {
 	if l.err != nil || l.encoder == nil {
 		return l.err
 	}
-	last := map[string]any{"unquil": version(), "command": "decode", "schema": data.Schema, "files": l.d.paths, "summary": data.OfOverview(o, l.d.view)}
+	last := map[string]any{"unquil": version(), "command": cmp.Or(l.command, "decode"), "schema": data.Schema, "summary": data.OfOverview(o, l.d.view)}
+	if l.command == "" {
+		last["files"] = l.d.paths
+	}
+	maps.Copy(last, l.more)
 	if len(l.d.ofRun) > 0 {
 		last["verdicts"] = data.OfVerdicts(l.d.ofRun)
 	}

@@ -17,6 +17,7 @@ import (
 	"unquil/core/delegation"
 	"unquil/core/escape"
 	"unquil/core/exchange"
+	"unquil/core/live"
 	"unquil/core/machine"
 	"unquil/core/tsig"
 	"unquil/core/wire"
@@ -83,6 +84,10 @@ var (
 	errNoLine       = errors.New("no line of this session has this number and asks something")
 	errNoText       = errors.New("there are no words to note")
 	errQuote        = errors.New("a quotation is not closed")
+	errSize         = errors.New("not a size")
+	errRing         = errors.New("nothing says when one file is full")
+	errNoFile       = errors.New("no file is written")
+	errMirror       = errors.New("it is about some interfaces, and none is named")
 )
 
 // kinds say what is wrong with an option's value, by the kind of value that it takes.
@@ -164,6 +169,12 @@ var advice = []struct {
 	{errNotHad, "answers name the numbers of their exchanges where something is to note; the first is 1"},
 	{errNoLine, "the word lines lists them"},
 	{errNoText, "for example note \"the caller sees the old shop\""},
+	{errSize, "give a number of bytes, such as 500kB, 100MB or 2GB; the least is 64kB"},
+	{errRing, "add --each 100MB, or --every 10m"},
+	{errNoFile, "add --to FILE.pcapng"},
+	{errMirror, "add --interface NAME"},
+	{live.ErrInterface, "leave --interface out to listen at all of them, or name one that unquil local lists"},
+	{live.ErrUnsupported, "capture with a tool of that system, and run unquil decode on its file; with --lab there is something to listen to everywhere"},
 	{errQuote, "put the same mark at its end, or type a backslash before one that stands for itself"},
 	{casework.ErrNoCase, "give the file that --case wrote, or the name of a file that is not there yet"},
 	{files.ErrOthers, "end the other session, and take the case up again"},
@@ -208,9 +219,22 @@ var advice = []struct {
 	{fs.ErrPermission, "ask for a copy that you may read"},
 }
 
+// advised is an error with what to try next, where that depends on more than what went wrong.
+type advised struct {
+	error
+	next string
+}
+
+func (e advised) Unwrap() error { return e.error }
+
 // tell writes an error the way a person reads it: what happened, and what to try.
 func tell(w io.Writer, err error) {
 	fmt.Fprintf(w, "unquil: %s\n", escape.Of(strings.ReplaceAll(err.Error(), "\n", "; ")))
+	var own advised
+	if errors.As(err, &own) {
+		fmt.Fprintf(w, "next: %s\n", escape.Of(own.next))
+		return
+	}
 	for _, a := range advice {
 		if errors.Is(err, a.is) {
 			fmt.Fprintf(w, "next: %s\n", a.next)

@@ -56,7 +56,7 @@ var reportKinds = map[string]func(io.Writer, *page.Report) error{".html": page.H
 // checkReport refuses a report that cannot be made before anybody is asked anything.
 func (a *app) checkReport() error {
 	switch {
-	case a.reportFile == "" && len(a.redact) > 0:
+	case a.reportFile == "" && len(a.redact) > 0 && (a.redacts == nil || *a.redacts == ""):
 		return usage(fmt.Errorf("--redact without --report: %w", errReport))
 	case a.reportFile != "" && reportKinds[strings.ToLower(filepath.Ext(a.reportFile))] == nil:
 		return usage(fmt.Errorf("--report %q: %w", shorten(a.reportFile), errReport))

@@ -31,6 +31,7 @@ type PairedExchange struct {
 	Parts    int            `json:"further_messages,omitempty"`     // of the reply to a zone transfer
 	LastIn   int            `json:"last_message_in,omitempty"`      // the packet of the last of them
 	Lasted   float64        `json:"last_message_after,omitempty"`   // seconds from the question to that
+	Program  *Program       `json:"program,omitempty"`              // that asked, where that was seen
 	Reported string         `json:"reported_unreachable,omitempty"` // what an ICMP error said, and whose
 }
 
@@ -115,7 +116,7 @@ func OfOverview(o *conversation.Overview, view string) any {
 	clients, _ := o.Clients()
 	servers, _ := o.Servers()
 	result := map[string]any{
-		"packets": o.Packets, "messages": o.Messages, "undecodable": o.Unreadable + o.Malformed, "fragments_missing": o.Incomplete, "gaps": o.Gaps,
+		"packets": o.Packets, "messages": o.Messages, "undecodable": o.Unreadable + o.Malformed, "fragments_missing": o.Incomplete, "gaps": o.Gaps, "lost": o.Lost,
 		"captured_twice": o.Duplicates, "exchanges": o.Exchanges, "outcomes": o.Outcomes, "clients": len(clients), "servers": len(servers),
 		"unsolicited": o.Unsolicited, "not_paired": o.Dropped, "findings": o.Findings,
 	}

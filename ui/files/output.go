@@ -16,8 +16,9 @@ type Output struct {
 	name   string // as given
 	target target
 	w      io.Writer
-	file   *os.File // nil for standard output
-	temp   string   // the name that it has while it is written; "" for what is written in place
+	file   *os.File    // nil for standard output
+	temp   string      // the name that it has while it is written; "" for what is written in place
+	placed fs.FileInfo // once it has its final name while it is still being written
 	done   bool
 }
 
@@ -123,6 +124,49 @@ func (f *Files) Free(name string) error {
 	return err
 }
 
+// PutNow puts the output in place as it is, to be written to there: whatever ends the run, what
+// was written by then is to be found. Errors are those of Commit, which is still to be called.
+func (o *Output) PutNow() error {
+	if o.temp == "" {
+		return nil // it is written in place
+	}
+	f := o.files
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	info, err := o.file.Stat()
+	if err == nil {
+		err = o.place(o.target, func() error { return nil })
+	}
+	o.done = false
+	if err != nil {
+		o.remove()
+		if errors.Is(err, ErrExists) {
+			err = &fs.PathError{Op: "writing", Path: o.name, Err: ErrExists} // nothing was written yet
+		}
+		return err
+	}
+	o.temp, o.placed = "", info
+	return nil
+}
+
+// Truncate takes away what is behind the first bytes. Only a file has that.
+func (o *Output) Truncate(size int64) error {
+	if o.file == nil || o.temp == "" && o.placed == nil {
+		return nil // what was sent on stays sent
+	}
+	_, err := o.file.Seek(size, io.SeekStart)
+	return cmp.Or(o.file.Truncate(size), err)
+}
+
+// Remove takes a file away that this run put in place, if it still stands there.
+func (o *Output) Remove() error {
+	now, err := os.Stat(o.target.path)
+	if err != nil || o.placed == nil || !os.SameFile(now, o.placed) {
+		return err
+	}
+	return os.Remove(o.target.path)
+}
+
 func (o *Output) commit(to target) (err error) {
 	if o.temp != "" && !o.done {
 		err = o.file.Sync() // without the lock: a disk may take its time, and Close must not wait
@@ -143,11 +187,17 @@ func (o *Output) commit(to target) (err error) {
 		o.remove()
 		return err
 	}
+	return o.place(to, o.file.Close)
+}
+
+// place gives the output its name, once it was closed where that is wanted; the lock is held.
+func (o *Output) place(to target, closed func() error) (err error) {
+	f := o.files
 	if now, gone := os.Stat(to.path); gone == nil && f.read(now) != nil {
 		o.remove()
 		return &fs.PathError{Op: "writing", Path: o.name, Err: ErrInput}
 	}
-	if err = cmp.Or(o.file.Chmod(f.modeFor(to.old)), o.file.Close()); err != nil {
+	if err = cmp.Or(o.file.Chmod(f.modeFor(to.old)), closed()); err != nil {
 		o.remove()
 		return err
 	}

@@ -52,6 +52,7 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 		{o.Unsolicited, "unasked", "reply", "replies", " without a query in the capture"},
 		{o.Duplicates, "duplicates", "packet", "packets", " captured twice"},
 		{o.Incomplete, "fragments", "datagram", "datagrams", " with missing fragments"},
+		{o.Lost, "lost", "packet", "packets", " that came too fast for whoever captured them"},
 		{o.Gaps, "gaps", "place", "places", " in TCP streams with missing packets"},
 		{o.Unreadable + o.Malformed, "unreadable", "packet", "packets", ""},
 		{o.Unknown, "other links", "packet", "packets", " of link types that are not supported"},
@@ -85,6 +86,9 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 		for _, s := range o.Slowest {
 			v.flow("  "+fmt.Sprintf("%8s", wording.Span(s.Took)), labelWidth, fmt.Sprintf("%s from %s %s", s.Question.Spoken(), exchange.Server{Address: s.Server}.AddressText(), quiet.Render(fmt.Sprintf("(exchange %d)", s.Number))), plainStyle)
 		}
+	}
+	if again == "" {
+		return
 	}
 	v.line()
 	v.flow("", 0, quiet.Render("more: --view exchanges, names, servers, clients, episodes, walks, local-link or timeline; --exchange N or --packet N shows one in full"), plainStyle)
@@ -134,6 +138,9 @@ func (v *View) captureFindings(again string, o *conversation.Overview) {
 				detail += " --server " + server.Addr().String()
 			}
 		}
+		if again == "" {
+			detail = string(f.Code) // there is nothing that could be looked at again
+		}
 		v.flow("", labelWidth, detail, quiet)
 		if f.Severity != finding.Note {
 			v.flow("", labelWidth, "next: "+f.Next, plainStyle)
@@ -162,7 +169,9 @@ func (v *View) moreFindings(again string, o *conversation.Overview) {
 	}
 	for _, k := range order {
 		v.flow("  "+severe[k.severity].Render(string(k.severity)), labelWidth, fmt.Sprintf("and %d more of %s", counts[k], k.code), plainStyle)
-		v.flow("", labelWidth, fmt.Sprintf("%s --view exchanges --finding %s; --json has each", again, k.code), quiet)
+		if again != "" {
+			v.flow("", labelWidth, fmt.Sprintf("%s --view exchanges --finding %s; --json has each", again, k.code), quiet)
+		}
 	}
 	if o.MoreFound > 0 {
 		v.flow("", 2, fmt.Sprintf("and %d more findings that were not kept", o.MoreFound), quiet)

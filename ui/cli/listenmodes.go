@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"unquil/core/conversation"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/ui/data"
+	"unquil/ui/text"
+)
+
+// listenMode shows what is heard: lines as exchanges come about, or a view that is drawn anew,
+// and at the end what it came to.
+type listenMode struct {
+	*listenRun
+	lines    *lineWriter // JSON or CSV; nil: neither
+	view     *text.View
+	live     *text.Live // on a terminal; nil: it is none
+	height   int        // of the terminal, in lines
+	choose   func(*conversation.Transaction) bool
+	late     bool // what is chosen by is not known before an exchange is over
+	sees     bool // lines are shown
+	drawn    time.Time
+	counted  uint64 // packets, when the rate was told last
+	rate     int
+	rateFrom time.Time
+}
+
+// mode is the mode that the options ask for.
+func (r *listenRun) mode() *listenMode {
+	m := &listenMode{listenRun: r, view: r.app.view(), lines: r.lineWriter(&r.l.decoding)}
+	if m.lines != nil {
+		m.lines.command, m.lines.whose = "listen", r.whose
+		return m
+	}
+	m.late = r.l.finding != "" || strings.Contains(r.l.choice.Where, "findings")
+	view := r.l.view
+	if r.l.command != "" { // whose output is not to be mixed with ours
+		m.sees = view == "exchanges"
+		return m
+	}
+	m.sees = view == "overview" || view == "exchanges"
+	if file, ok := r.stdout.(terminal); ok && term.IsTerminal(int(file.Fd())) {
+		m.live = m.view.NewLive()
+		if _, height, err := term.GetSize(int(file.Fd())); err == nil {
+			m.height = height
+		}
+	}
+	return m
+}
+
+func (m *listenMode) plan(p *conversation.Plan) {
+	m.choose = p.Choose
+	p.Live = &conversation.Live{Look: m.look}
+	p.Tell = m.told
+	if m.sees && !m.late {
+		p.Live.Soon = m.soon
+	}
+	if !views[m.l.view].whole && m.reportFile == "" {
+		p.Keep = -1
+	}
+	p.Select, p.Fetch = conversation.SelectNone, nil // what was heard is gone
+	if m.lines == nil && m.sees && m.live == nil {
+		m.view.Listening(m.state())
+	}
+}
+
+// soon shows an exchange as it comes about.
+func (m *listenMode) soon(t *conversation.Transaction) {
+	if m.choose != nil && !m.choose(t) {
+		return
+	}
+	e := t.Exchange()
+	m.line(&e, t)
+}
+
+func (m *listenMode) line(e *exchange.Exchange, t *conversation.Transaction) {
+	if m.live != nil {
+		m.live.Clear()
+	}
+	m.view.LiveLine(e, t.Waits(), m.whose(t), m.live == nil)
+}
+
+// told takes an exchange that is over.
+func (m *listenMode) told(t *conversation.Transaction) {
+	m.tell(t)
+	if m.lines != nil {
+		m.lines.exchange(t)
+	} else if m.sees && m.late {
+		e := t.Exchange()
+		m.line(&e, t)
+	}
+}
+
+// look takes how far listening has come, and ends it where what was waited for is there, or nobody
+// reads any more.
+func (m *listenMode) look(o *conversation.Overview) {
+	if code := finding.Code(m.l.until); code != "" && o.Found(code) {
+		m.stop()
+	}
+	if m.view.Err() != nil || m.lines != nil && m.lines.err != nil {
+		m.stop()
+	}
+	now := time.Now()
+	if m.live == nil || now.Sub(m.drawn) < refresh {
+		return
+	}
+	m.drawn = now
+	state := m.state()
+	if span := now.Sub(m.rateFrom); span >= time.Second {
+		m.rate, m.counted, m.rateFrom = int(float64(state.Heard-m.counted)/span.Seconds()+0.5), state.Heard, now
+	}
+	state.PerSecond = m.rate
+	if m.sees {
+		m.live.Foot(state, o)
+		return
+	}
+	m.live.Over(m.height-1, func(v *text.View) {
+		v.Foot(state, o)
+		v.Gap()
+		m.draw(v, o)
+	})
+}
+
+// refresh is how often what is shown is drawn anew.
+const refresh = 250 * time.Millisecond
+
+// draw draws the view that was asked for.
+func (m *listenMode) draw(v *text.View, o *conversation.Overview) {
+	if m.l.view == "programs" {
+		v.Programs(m.programs.Uses())
+		return
+	}
+	views[m.l.view].draw(v, o)
+}
+
+// show is what a decodeMode has; end does it.
+func (m *listenMode) show(*conversation.Study) error { return nil }
+
+// end shows what listening came to.
+func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
+	if m.lines != nil {
+		more := map[string]any{"interfaces": data.OfInterfaces(m.tap.Interfaces()), "programs": data.OfPrograms(m.programs.Uses())}
+		if m.l.command != "" {
+			more["while"] = data.OfWhile(m.ran.Command, m.ran.Took, m.ran.Exit, m.ran.Failed, &m.programs)
+		}
+		m.lines.more = more
+		return m.lines.end(s.Overview)
+	}
+	if m.live != nil {
+		m.live.Clear()
+	}
+	if m.sees && s.Exchanges > 0 {
+		m.view.Gap()
+	}
+	if m.l.command != "" {
+		m.view.While(m.ran, &m.programs, m.unowned)
+		m.view.Gap()
+	}
+	switch {
+	case m.l.view == "overview" || m.l.view == "exchanges":
+		again := ""
+		if m.l.to != "" && m.l.to != "-" && len(m.written) == 1 && m.redacted == nil && m.l.each == "" && m.l.every == 0 {
+			again = m.again(&decoding{paths: []string{m.l.to}, ports: m.l.ports, https: m.l.https})
+		}
+		m.view.Overview(state.On, again, s.Overview)
+	default:
+		m.draw(m.view, s.Overview)
+	}
+	m.view.Heard(state, m.leftOut)
+	return m.view.Err()
+}
