@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sync"
 	"syscall"
+	"time"
 
 	"unquil/core/exchange"
 	"unquil/core/wire"
@@ -21,6 +22,24 @@ type Network struct {
 	lab  *Lab
 	path Path
 	sent *sent
+	wire *Wire // where its packets are heard; nil: at the lab's, if there is one
+}
+
+// Heard is the same way into the lab with a wire of its own, whose frames have the time of a clock.
+func (n Network) Heard(now func() time.Time) (Network, *Wire) {
+	n.wire = newWire(now)
+	return n, n.wire
+}
+
+// tapped is where its packets are heard; nil: nobody listens.
+func (n Network) tapped() *Wire {
+	switch {
+	case n.path.Here == AnswersItself:
+		return nil
+	case n.wire != nil:
+		return n.wire
+	}
+	return n.lab.tapped()
 }
 
 // sent counts what was sent over a path.
@@ -51,7 +70,7 @@ func (l *Lab) Network() Network { return Network{lab: l, sent: &sent{asked: map[
 func (l *Lab) NetworkOver(label string) (Network, error) {
 	for _, p := range l.Scenario.Paths {
 		if p.Label == label {
-			return Network{l, p, &sent{asked: map[string]int{}}}, nil
+			return Network{lab: l, path: p, sent: &sent{asked: map[string]int{}}}, nil
 		}
 	}
 	return Network{}, fmt.Errorf("the lab has no path %q", label)
@@ -67,10 +86,14 @@ func (p Path) loses(kind string, server netip.Addr, l *Lab) bool {
 
 // via is whom a packet to server reaches.
 func (n Network) via(server netip.AddrPort) netip.AddrPort {
-	if n.path.Instead == "" || n.lab.isResolver(server.Addr()) {
+	if n.path.Instead == "" || n.path.Here == Honest && n.lab.isResolver(server.Addr()) {
 		return server
 	}
-	return netip.AddrPortFrom(n.lab.labels[n.path.Instead], server.Port())
+	instead := n.lab.labels[n.path.Instead]
+	if n.path.Here == Redirects && instead.Is4() != server.Addr().Is4() {
+		return server // a rule of one family does not touch the other
+	}
+	return netip.AddrPortFrom(instead, server.Port())
 }
 
 func (l *Lab) isResolver(a netip.Addr) bool {
@@ -96,7 +119,7 @@ func (n Network) reach(server netip.AddrPort, udp bool) (netip.AddrPort, error) 
 
 // Stream connects to a server over TCP.
 func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, error) {
-	if n.path.loses("tcp", server.Addr(), n.lab) {
+	if n.path.loses("tcp", server.Addr(), n.lab) || n.path.Here == DropsQueries || n.path.Here == DropsReplies {
 		<-ctx.Done()
 		return nil, ctx.Err()
 	}
@@ -110,7 +133,7 @@ func (n Network) Stream(ctx context.Context, server netip.AddrPort) (net.Conn, e
 		return nil, err
 	}
 	local := n.local(conn.LocalAddr(), server)
-	return virtualConn{n.lab.tapped().connection(conn, local, server), net.TCPAddrFromAddrPort(local)}, nil
+	return virtualConn{n.tapped().connection(conn, local, n.passing(server)), net.TCPAddrFromAddrPort(local)}, nil
 }
 
 // Datagrams opens a UDP socket from which server can be asked.
@@ -123,7 +146,15 @@ func (n Network) Datagrams(_ context.Context, server netip.AddrPort) (exchange.D
 	if err != nil {
 		return nil, err
 	}
-	return &datagrams{conn, n.local(conn.LocalAddr(), server), server, at, n, n.lab.tapped()}, nil
+	return &datagrams{conn, n.local(conn.LocalAddr(), server), server, at, n, n.tapped()}, nil
+}
+
+// passing is the server that packets to one are for once they are on the wire.
+func (n Network) passing(server netip.AddrPort) netip.AddrPort {
+	if n.path.Here == Redirects {
+		return n.via(server)
+	}
+	return server
 }
 
 // local is the technician's virtual address of the server's family, with the real port.
@@ -165,7 +196,10 @@ func (d *datagrams) WriteToUDPAddrPort(b []byte, to netip.AddrPort) (int, error)
 	if to != d.virtual {
 		return 0, os.NewSyscallError("sendto", syscall.EHOSTUNREACH)
 	}
-	d.wire.datagram(true, d.local, to, b)
+	if d.network.path.Here == DropsQueries {
+		return len(b), nil
+	}
+	d.wire.datagram(true, d.local, d.network.passing(to), b)
 	if query, err := wire.ReadMessage(b); err == nil {
 		if _, edns := query.OPT(); d.lost("udp") || edns && d.lost("edns") || d.network.losesNext(to, &query) {
 			return len(b), nil
@@ -183,8 +217,15 @@ func (d *datagrams) ReadFromUDPAddrPort(b []byte) (int, netip.AddrPort, error) {
 	if from == d.real {
 		from = d.virtual
 	}
-	if err == nil {
-		d.wire.datagram(false, from, d.local, b[:n])
+	if err != nil {
+		return n, from, err
 	}
-	return n, from, err
+	d.wire.datagram(false, d.network.passing(from), d.local, b[:n])
+	switch d.network.path.Here {
+	case DropsReplies:
+		return d.ReadFromUDPAddrPort(b)
+	case Rewrites:
+		n = copy(b, rewritten(b[:n], d.network.path.Gives))
+	}
+	return n, from, nil
 }

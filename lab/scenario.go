@@ -158,6 +158,7 @@ type Fault struct {
 	Place      string   // where it fails, in the verdict's words; "" where any will do
 	Machine    string   // the set-up it is seen from; "" means the technician's
 	Path       string   // the network it is seen over; "" means a good one
+	Listen     bool     // it shows where somebody listens at the machine's interfaces meanwhile
 	Typed      string   // what is typed, where that is not the name
 	Workshop   bool     `toml:"-"` // it is no part of the story
 	Hints      []string // root hints in master-file form, for who starts with others than the lab's
@@ -196,9 +197,24 @@ type Odd struct {
 type Path struct {
 	Label   string
 	What    string
-	Loses   []string // "first", "third" or "tenth" of what is sent of each question, "udp", "tcp", "edns", "large", and of whom: "outside" stands for all that are no resolvers, "all" for everybody; without either everybody
-	Instead string   // the resolver that answers in place of whoever outside is asked
+	Loses   []string   // "first", "third" or "tenth" of what is sent of each question, "udp", "tcp", "edns", "large", and of whom: "outside" stands for all that are no resolvers, "all" for everybody; without either everybody
+	Instead string     // the resolver that answers in place of whoever outside is asked
+	Here    Meddling   // what the machine itself does with what it sends and gets
+	Gives   netip.Addr // the address that a machine puts into answers, where it rewrites them
 }
+
+// Meddling is what a machine does with packets between its programs and its wire.
+type Meddling string
+
+// The ways of meddling.
+const (
+	Honest        Meddling = ""
+	Redirects     Meddling = "redirects"     // it sends everything to the resolver Instead
+	AnswersItself Meddling = "answers"       // the resolver Instead is on the machine itself: nothing leaves
+	Rewrites      Meddling = "rewrites"      // it puts another address into answers
+	DropsQueries  Meddling = "drops-queries" // nothing leaves
+	DropsReplies  Meddling = "drops-replies" // nothing gets to the programs
+)
 
 // Seen is what a command of the program shows of what is wrong.
 type Seen struct {
@@ -261,6 +277,9 @@ func (m Mail) Name() string {
 
 // mailZone is the workshop's zone of domains with mail.
 const mailZone = "letters"
+
+// IsMachine reports whether an address is the technician's own.
+func (s *Scenario) IsMachine(a netip.Addr) bool { return a == s.Machine || a == s.Machine6 }
 
 // Load reads the embedded scenario. The error says what is wrong in it.
 func Load() (*Scenario, error) {

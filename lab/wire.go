@@ -1,6 +1,9 @@
 package lab
 
 import (
+	"bytes"
+	"cmp"
+	"context"
 	"net"
 	"net/netip"
 	"slices"
@@ -8,6 +11,7 @@ import (
 	"time"
 
 	"unquil/core/capture"
+	"unquil/core/wire"
 )
 
 // Wire is where the packets of DNS can be heard that the lab's own machine sends and gets, as at
@@ -16,6 +20,7 @@ type Wire struct {
 	now    func() time.Time
 	mu     sync.Mutex
 	frames []Frame
+	kept   []Frame // of what was taken, for a capture
 	lost   uint64
 	came   chan struct{}
 }
@@ -38,9 +43,28 @@ func (l *Lab) Wire() *Wire {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.wire == nil {
-		l.wire = &Wire{now: l.now, came: make(chan struct{}, 1)}
+		l.wire = newWire(l.now)
 	}
 	return l.wire
+}
+
+func newWire(now func() time.Time) *Wire { return &Wire{now: now, came: make(chan struct{}, 1)} }
+
+// rewritten is a message whose answers have another address.
+func rewritten(data []byte, gives netip.Addr) []byte {
+	m, err := wire.ReadMessage(data)
+	if err != nil {
+		return data
+	}
+	for i, r := range m.Answer {
+		if r.Type == wire.A {
+			m.Answer[i].Data = string(gives.AsSlice())
+		}
+	}
+	if changed, err := m.Bytes(); err == nil {
+		return changed
+	}
+	return data
 }
 
 // tapped is the wire, if there is one.
@@ -68,6 +92,23 @@ func (w *Wire) Take(wait time.Duration) (frames []Frame, lost uint64) {
 			return nil, lost
 		}
 	}
+}
+
+// Capture is what passed up to now, as a capture. It keeps what [Wire.Take] would have given.
+func (w *Wire) Capture(context.Context) (*capture.Reader, error) {
+	frames, lost := w.Take(time.Millisecond)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.kept = append(w.kept, frames...)
+	var file bytes.Buffer
+	out, err := capture.NewWriter(&file, capture.Ethernet)
+	for _, f := range w.kept {
+		err = cmp.Or(err, out.Packet(f.At, f.Data, ""))
+	}
+	if err = cmp.Or(err, out.Statistics(0, 0, lost)); err != nil {
+		return nil, err
+	}
+	return capture.NewReader(&file)
 }
 
 // passes keeps frames. A nil wire keeps none.

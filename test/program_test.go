@@ -117,6 +117,9 @@ func whyArgs(f lab.Fault) []string {
 			args = append(args, option, value)
 		}
 	}
+	if f.Listen {
+		args = append(args, "--listen")
+	}
 	return args
 }
 

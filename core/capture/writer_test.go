@@ -2,6 +2,7 @@ package capture
 
 import (
 	"bytes"
+	"io"
 	"net/netip"
 	"testing"
 
@@ -81,4 +82,37 @@ func TestRecordsOfManyLinks(t *testing.T) {
 	}
 	assert.Equal(t, len(all), whole)
 	assert.Equal(t, all[len(all)-1].link, last)
+}
+
+// What a writer says of its interfaces and losses is read back; what is beyond reason is not
+// believed, and nothing of it is needed to read packets.
+func TestStatistics(t *testing.T) {
+	var buf bytes.Buffer
+	w, err := NewSection(&buf)
+	require.NoError(t, err)
+	near, _ := w.Interface(Ethernet, "near")
+	far, _ := w.Interface(RawIP, "far")
+	frame := AppendFrame(nil, client, server, message("question"))
+	require.NoError(t, w.Passed(far, &Record{At: 5, Data: frame[14:]}, Outbound))
+	require.NoError(t, w.Statistics(near, 1_000, 3))
+	require.NoError(t, w.Statistics(near, 2_000, 5))
+	require.NoError(t, w.Statistics(far, 1_500, 2))
+	require.NoError(t, w.Statistics(far, 1_600, 1<<63)) // as who does not know may write
+	require.NoError(t, w.Statistics(9, 9_000, 9))       // of an interface that is not there
+	w.block(statisticsBlock, []byte{1, 2, 3, 4})
+	require.NoError(t, w.Passed(near, &Record{At: 6, Data: frame}, AnyWay))
+	r, err := NewReader(&buf)
+	require.NoError(t, err)
+	var links []LinkType
+	for record, err := range r.Records() {
+		require.NoError(t, err)
+		links = append(links, record.Link)
+		assert.Nil(t, record.Comment)
+	}
+	assert.Equal(t, []LinkType{RawIP, Ethernet}, links)
+	assert.EqualValues(t, 7, r.Lost())
+	assert.EqualValues(t, 2_000, r.Clock())
+	record := Record{At: 7, Data: frame}
+	w.w = io.Discard
+	assert.Zero(t, testing.AllocsPerRun(100, func() { w.Passed(near, &record, Inbound) }), "nothing is allocated for a packet")
 }

@@ -87,6 +87,6 @@ func (o *Overview) look(c *chunk, pairer *pairer) {
 	}
 	c.counts.count()
 	o.count()
-	o.Lost, o.Dropped, o.Duplicates = c.lost, pairer.Dropped, pairer.Duplicates
+	o.Lost, o.Dropped, o.Duplicates = max(o.Lost, c.lost), pairer.Dropped, pairer.Duplicates
 	o.options.Live.Look(o)
 }

@@ -49,13 +49,20 @@ type bench struct {
 	shuffled bool
 }
 
-// why asks why over a path, beginning at root hints; nil are the lab's own.
-func (b bench) why(c diagnosis.Case, path string, hints []string) diagnosis.Verdict {
+// why asks why over a path, beginning at root hints; nil are the lab's own. With listen what
+// passes is heard meanwhile: so it is of all once, since it must not make a difference where the
+// machine does nothing with its packets.
+func (b bench) why(c diagnosis.Case, path string, hints []string, listen bool) diagnosis.Verdict {
 	network := b.lab.Network()
 	if path != "" {
 		var err error
 		network, err = b.lab.NetworkOver(path)
 		require.NoError(b.t, err)
+	}
+	if listen || b.once {
+		var heard *lab.Wire
+		network, heard = network.Heard(time.Now)
+		c.Wire = &diagnosis.Tapped{Capture: heard.Capture, Wait: benchWait, Own: b.lab.Scenario.IsMachine}
 	}
 	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2, CAs: b.authorities}}
 	defer client.Close()
@@ -300,7 +307,7 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 	var wait sync.WaitGroup
 	for i, f := range l.Scenario.Faults {
 		wait.Go(func() {
-			v := b.why(b.of(f), f.Path, f.Hints)
+			v := b.why(b.of(f), f.Path, f.Hints, f.Listen)
 			code, at, where := said(&v)
 			right[i] = code == f.Finding && (f.At == "" || at == f.At) && (f.Place == "" || where == f.Place) && v.Severity == finding.Severity(cmp.Or(f.Severity, "fault"))
 			if f.Severity == "note" {
@@ -310,14 +317,14 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 			for _, or := range f.Or {
 				right[i] = right[i] || code == or.Finding && at == or.At
 			}
-			rows[i] = row(f.What, words(f.Name, f.Type, f.From, f.Machine, f.Path, map[bool]string{true: "--roots"}[len(f.Hints) > 0]), expected(f), strings.TrimSpace(code+" "+at), right[i], &v)
+			rows[i] = row(f.What, words(f.Name, f.Type, f.From, f.Machine, f.Path, map[bool]string{true: "--roots"}[len(f.Hints) > 0], map[bool]string{true: "--listen"}[f.Listen]), expected(f), strings.TrimSpace(code+" "+at), right[i], &v)
 		})
 	}
 	for n, h := range l.Scenario.Healthy {
 		wait.Go(func() {
 			i := len(l.Scenario.Faults) + n
 			c := diagnosis.Case{Name: wire.MustParseName(h.Name), Types: types(t, h.Types...), Resolvers: []exchange.Server{labtest.Resolver(t, l, cmp.Or(h.From, "office"))}}
-			v := b.why(c, h.Path, nil)
+			v := b.why(c, h.Path, nil, false)
 			code, at, _ := said(&v)
 			right[i] = len(v.Cause) == 0
 			rows[i] = row(cmp.Or(h.What, "an ordinary name"), words(h.Name, strings.Join(h.Types, ","), h.From, "", h.Path), "nothing wrong", strings.TrimSpace(code+" "+at), right[i], &v)

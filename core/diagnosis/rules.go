@@ -52,12 +52,24 @@ type rule struct {
 // What resolvers do when those they ask do not answer.
 var resolverFails = []finding.Code{finding.ServerFailure, finding.NoReply, finding.Failed, finding.Slow, finding.Refused}
 
+// heardHere makes sure what this machine does with packets.
+const heardHere = "the packets were heard at this machine's interfaces"
+
+// What is seen through a machine that meddles with what it sends and gets.
+var meddled = slices.Concat(resolverFails, []finding.Code{finding.Unreachable, finding.AnswersDiffer, finding.AnswerDiffers, finding.AnswerRewritten, finding.AnswerBlocked, finding.AnswerLocal,
+	finding.CacheStale, finding.CacheNegative, finding.Intercepted, finding.UDPLost, finding.LargeLost, finding.EDNSLost, finding.EDNSBreaks, finding.NoWayOut, finding.PacketLost, finding.Unsteady,
+	finding.NameLost, finding.NameDenied, finding.NoDelegation, finding.LameServer, finding.WrongSource, finding.WrongID, finding.WrongQuestion, finding.Malformed, finding.RecursionUnavailable,
+	finding.HintsOld, finding.SerialsDiffer, finding.ContentDiffers, finding.NSSetDiffers, finding.GlueDiffers})
+
 // rules is ordered: what is nearer to the cause stands higher, so a resolver's
 // failure comes after the servers it had to ask, and what concerns one server of
 // several after what stops all.
 var rules = []rule{
 	{code: finding.NoResolver, place: ThisMachine, who: you, sure: "the machine's own configuration says so"},
 	{code: finding.HostsOverride, place: ThisMachine, who: you, sure: "the hosts file is read before any resolver is asked", caveat: "some programs do not read the hosts file"},
+	{code: finding.DroppedLocally, place: ThisMachine, who: you, sure: heardHere, explains: meddled},
+	{code: finding.AnsweredLocally, place: ThisMachine, who: you, sure: heardHere, caveat: "it may be meant: many systems have a stub resolver", explains: meddled},
+	{code: finding.AlteredOnTheWay, place: ThisMachine, who: you, sure: heardHere, explains: meddled},
 	{code: finding.NoWayOut, place: PathOut, who: network, sure: "neither a resolver nor a root server replies", explains: []finding.Code{finding.NoReply, finding.Unreachable}},
 	{code: finding.DomainExpired, place: TheRegistry, who: registrant, sure: "the registry itself was asked", explains: slices.Concat(resolverFails, []finding.Code{finding.DomainOnHold, finding.RegistryDiffers, finding.NoDelegation, finding.LameServer, finding.NSUnresolved})},
 	{code: finding.DomainOnHold, place: TheRegistry, who: registrant, sure: "the registry itself was asked", explains: slices.Concat(resolverFails, []finding.Code{finding.RegistryDiffers, finding.NoDelegation, finding.LameServer, finding.NSUnresolved})},

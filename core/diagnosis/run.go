@@ -30,6 +30,7 @@ type Run struct {
 	Unread  []*exchange.ErrorNote `json:",omitempty"` // by case: what reading the set-up gave
 	Looked  []*LookedUp           `json:",omitempty"` // by case: what the machine's own look-up gave; nil where there was none
 	Heard   *Heard                `json:",omitempty"` // what registries told; nil where none was asked
+	Passed  []*Passing            `json:",omitempty"` // by case: what passed over the interfaces; nil where nobody listened
 }
 
 // LookedUp is what a machine's own look-up gave.
@@ -43,6 +44,7 @@ func (r *Run) Verdicts(ctx context.Context, p probe.Prober) []Verdict {
 	r.Options, r.Roots = p.Session.Client.Options, p.Roots
 	r.Options.CAs = nil
 	r.Unread, r.Looked = make([]*exchange.ErrorNote, len(r.Cases)), make([]*LookedUp, len(r.Cases))
+	r.Passed = make([]*Passing, len(r.Cases))
 	cases := slices.Clone(r.Cases)
 	var mu sync.Mutex
 	var told noting
@@ -51,6 +53,10 @@ func (r *Run) Verdicts(ctx context.Context, p probe.Prober) []Verdict {
 			told.Registries, cases[i].Registry = cases[i].Registry, &told
 		}
 		r.Unread[i] = exchange.NoteError(cases[i].SetupErr)
+		if cases[i].Wire != nil {
+			passed := &notingWire{Wire: cases[i].Wire}
+			cases[i].Wire, r.Passed[i] = passed, &passed.told
+		}
 		own := cases[i].System
 		if own == nil {
 			continue
@@ -66,6 +72,9 @@ func (r *Run) Verdicts(ctx context.Context, p probe.Prober) []Verdict {
 	verdicts := WhyAll(ctx, p, cases)
 	if told.heard.Answers != nil || told.heard.Contacts != nil {
 		r.Heard = &told.heard
+	}
+	if !slices.ContainsFunc(r.Passed, func(p *Passing) bool { return p != nil }) {
+		r.Passed = nil
 	}
 	r.Ended = p.Session.Client.Now()
 	return Group(verdicts)
@@ -99,6 +108,9 @@ func (r *Run) again(ctx context.Context, exchanges []exchange.Exchange) (verdict
 		}
 		if r.Heard != nil {
 			c.Registry = r.Heard
+		}
+		if i < len(r.Passed) && r.Passed[i] != nil {
+			c.Wire = r.Passed[i]
 		}
 		if i < len(r.Looked) && r.Looked[i] != nil {
 			looked := r.Looked[i]

@@ -39,6 +39,7 @@ type Case struct {
 	SetupErr  error              `json:"-"` // what reading that set-up gave
 	System    probe.SystemLookup `json:"-"` // that machine's own look-up; nil where it cannot be tried
 	Registry  Registries         `json:"-"` // who tells whose the domain is, where that may be why; nil: nobody is asked
+	Wire      Wire               `json:"-"` // what passed over this machine's interfaces meanwhile; nil: nobody listened
 	Watch     func([]Check)      `json:"-"` // is called with all checks whenever one changes; nil: nobody
 }
 
@@ -86,11 +87,12 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 	r.losses()
 	r.choosyResolvers()
 	r.noWayOut()
+	r.judgeWire(ctx)
 	r.soften()
 	r.unhurt()
 	r.contradict()
 	subject := Verdict{Name: r.Name, Types: c.Types, Checks: r.checks, Compared: r.compared, Elsewhere: r.elsewhere()}
-	v := decide(subject, finding.Merge(r.found), r.sight(), r.answersOthers, truthUnseen)
+	v := decide(subject, finding.Merge(r.found), r.sight(), r.answersOthers, truthUnseen, heardNothing)
 	if len(v.Cause) == 0 {
 		v.Text, v.Next = v.healthy(), v.whatNext()
 	}

@@ -325,6 +325,14 @@ func localAddress(a net.Addr) netip.AddrPort {
 }
 
 // timedOut reports whether err says that the time of a socket was over.
+// TimedOut reports whether an attempt ended because no reply came in time.
+func (a *Attempt) TimedOut() bool { return errors.Is(a.Err, ErrNoReply) || timedOut(a.Err) }
+
+// Forbidden reports whether this machine itself did not let the question leave.
+func (a *Attempt) Forbidden() bool {
+	return errors.Is(a.Err, syscall.EPERM) || errors.Is(a.Err, syscall.EACCES)
+}
+
 func timedOut(err error) bool {
 	timeout, ok := errors.AsType[net.Error](err)
 	return ok && timeout.Timeout() && !errors.Is(err, context.DeadlineExceeded)

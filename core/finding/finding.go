@@ -138,6 +138,9 @@ const (
 	STSUnreachable         Code = "sts-unreachable"
 	STSDiffers             Code = "sts-differs"
 	TLSAInsecure           Code = "tlsa-insecure"
+	AlteredOnTheWay        Code = "altered-on-the-way"
+	AnsweredLocally        Code = "answered-locally"
+	DroppedLocally         Code = "dropped-locally"
 )
 
 // Entry is one code's page in the catalogue.
@@ -158,6 +161,9 @@ var Catalogue = []Entry{
 	{SourceDiffers, "this machine", "This machine's own look-up gives a different answer from its resolvers: another source of names comes first.", "Run unquil local to see where this machine looks names up, and in which order."},
 	{NoWayOut, "this machine", "Nothing replies, neither a resolver nor a root server: this machine's traffic does not seem to get out.", "Check this machine's cable, wireless link and gateway first, then the firewall on the way out."},
 	{HintsOld, "this machine", "The root hints name a server, or an address of one, that the root itself does not list.", "Bring the root hints up to date (--roots): the resolvers here may use the same old list."},
+	{AlteredOnTheWay, "this machine", "What this machine sends or gets is changed on it: a query goes to another server than was asked, or a reply reaches the program with other contents than came over the wire.", "Look for what filters DNS on this machine: firewall rules, a VPN, security software."},
+	{AnsweredLocally, "this machine", "Queries to a server are answered on this machine, and never leave it.", "Look for a stub resolver or security software on this machine that takes queries to port 53."},
+	{DroppedLocally, "this machine", "This machine drops what is sent to a server, or what comes back from it.", "Look for a rule on this machine that drops port 53, a VPN, security software."},
 	{EDNSLost, "this machine", "No query with EDNS sent from here gets a reply from any server on the way down from the root.", "Ask whoever runs the firewall in between to let DNS messages with EDNS (RFC 6891) through."},
 	{Intercepted, "this machine", "Something on the path answers in place of the servers that are queried.", "Ask your network team whether port 53 is redirected on purpose. Until you know, whatever a server seems to say may come from that device."},
 	{NoReply, "a server", "The server did not reply, however often it was queried.", "Ask whoever runs the server whether it is up, and whether a firewall drops port 53."},

@@ -58,10 +58,11 @@ func (u *Use) Names() []NameUse {
 
 // Programs counts exchanges by the program that asked.
 type Programs struct {
-	uses   map[escape.Text]*Use
-	child  Use    // what the process asked that is watched, with those that it started
-	waits  []wait // of these
-	silent bool   // one of these had no reply, and was not asked again
+	uses    map[escape.Text]*Use
+	guessed int    // exchanges of the child that are guesses
+	child   Use    // what the process asked that is watched, with those that it started
+	waits   []wait // of these
+	silent  bool   // one of these had no reply, and was not asked again
 }
 
 // wait is the time of one exchange.
@@ -71,6 +72,10 @@ type wait struct{ from, to int64 }
 func (p *Programs) Add(t *conversation.Transaction, of *Program) {
 	if p.uses == nil {
 		p.uses = map[escape.Text]*Use{}
+	}
+	p.addChild(t, of)
+	if of != nil && of.Guess {
+		of = nil
 	}
 	name := escape.Text("")
 	if of != nil {
@@ -88,15 +93,21 @@ func (p *Programs) Add(t *conversation.Transaction, of *Program) {
 		}
 	}
 	use.add(t, of)
-	if of != nil && of.Child {
-		p.child.Known = true
-		p.child.add(t, of)
-		if len(p.waits) < maxWaits {
-			p.waits = append(p.waits, waitOf(t))
-		}
-		if _, answered := t.ReplyView(); !answered && t.Line().After.Number == 0 {
-			p.silent = true
-		}
+}
+
+// addChild counts an exchange of the process that is watched.
+func (p *Programs) addChild(t *conversation.Transaction, of *Program) {
+	if of == nil || !of.Child {
+		return
+	}
+	count(&p.guessed, of.Guess)
+	p.child.Known = true
+	p.child.add(t, of)
+	if len(p.waits) < maxWaits {
+		p.waits = append(p.waits, waitOf(t))
+	}
+	if _, answered := t.ReplyView(); !answered && t.Line().After.Number == 0 {
+		p.silent = true
 	}
 }
 
@@ -181,6 +192,10 @@ func (p *Programs) Uses() []*Use {
 
 // Child is what the process asked that is watched, with those that it started.
 func (p *Programs) Child() *Use { return &p.child }
+
+// Guessed is how many exchanges are counted as the child's only because this machine asked while
+// that ran.
+func (p *Programs) Guessed() int { return p.guessed }
 
 // HeldUp is for how long the process that is watched had a question open: names that were asked
 // for at the same time count once. atLeast says that it waited for a reply that never came, and

@@ -59,6 +59,7 @@ type app struct {
 	showOptions
 	outputs
 	registryOptions
+	listenOptions
 	config
 	question
 

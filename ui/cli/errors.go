@@ -87,6 +87,7 @@ var (
 	errSize         = errors.New("not a size")
 	errRing         = errors.New("nothing says when one file is full")
 	errNoFile       = errors.New("no file is written")
+	errNoListen     = errors.New("nobody listens")
 	errMirror       = errors.New("it is about some interfaces, and none is named")
 )
 
@@ -172,6 +173,7 @@ var advice = []struct {
 	{errSize, "give a number of bytes, such as 500kB, 100MB or 2GB; the least is 64kB"},
 	{errRing, "add --each 100MB, or --every 10m"},
 	{errNoFile, "add --to FILE.pcapng"},
+	{errNoListen, "add --listen"},
 	{errMirror, "add --interface NAME"},
 	{live.ErrInterface, "leave --interface out to listen at all of them, or name one that unquil local lists"},
 	{live.ErrUnsupported, "capture with a tool of that system, and run unquil decode on its file; with --lab there is something to listen to everywhere"},

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -14,7 +13,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/capture"
-	"unquil/core/conversation"
 	"unquil/core/finding"
 	"unquil/core/live"
 	"unquil/ui/text"
@@ -200,11 +198,6 @@ func interfaceWords(chosen []string, tap live.Tap) string {
 		}
 	}
 	return strings.Join(names, ", ")
-}
-
-// ofThisMachine reports whether an exchange was asked by a program of this machine.
-func ofThisMachine(t *conversation.Transaction, own []string) bool {
-	return slices.Contains(own, t.Client().Addr().String())
 }
 
 // exitOf is the exit code of a command that was run, from the error that it gave.

@@ -158,7 +158,7 @@ func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 		m.view.Gap()
 	}
 	if m.l.command != "" {
-		m.view.While(m.ran, &m.programs, m.unowned)
+		m.view.While(m.ran, &m.programs)
 		m.view.Gap()
 	}
 	switch {

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -34,7 +36,7 @@ type listenRun struct {
 	heard     *live.Listening
 	owners    *live.Owners // nil: nobody can tell
 	programs  live.Programs
-	unowned   int // exchanges of which nobody knows whose they are
+	own       []netip.Addr // this machine's addresses
 	closing   []func()
 
 	series   *live.Series
@@ -62,6 +64,7 @@ func (r *listenRun) open() error {
 	if r.lab {
 		return nil
 	}
+	r.own = ownAddresses()
 	o.Questions, o.Others = true, false
 	if r.questions, err = live.Open(o); err == nil {
 		r.closing = append(r.closing, func() { r.questions.Close() })
@@ -233,6 +236,19 @@ func (r *listenRun) whileInLab(ctx context.Context) error {
 // ExitCode is the code, as of a process that ended.
 func (c exitCode) ExitCode() int { return int(c) }
 
+// ownAddresses are those of this machine's interfaces.
+func ownAddresses() (all []netip.Addr) {
+	addresses, _ := net.InterfaceAddrs()
+	for _, a := range addresses {
+		if network, ok := a.(*net.IPNet); ok {
+			if address, ok := netip.AddrFromSlice(network.IP); ok {
+				all = append(all, address.Unmap())
+			}
+		}
+	}
+	return all
+}
+
 // whose is the program that asked; nil where nobody knows.
 func (r *listenRun) whose(t *conversation.Transaction) *live.Program {
 	if r.lab && r.l.command != "" {
@@ -244,10 +260,10 @@ func (r *listenRun) whose(t *conversation.Transaction) *live.Program {
 // tell takes an exchange of which nothing more can come.
 func (r *listenRun) tell(t *conversation.Transaction) {
 	of := r.whose(t)
-	r.programs.Add(t, of)
-	if of == nil {
-		r.unowned++
+	if of == nil && r.l.command != "" && slices.Contains(r.own, t.Client().Addr()) {
+		of = &live.Program{Child: true, Guess: true}
 	}
+	r.programs.Add(t, of)
 	if r.redacted == nil {
 		return
 	}

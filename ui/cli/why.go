@@ -43,6 +43,19 @@ func newWhy(a *app) *cobra.Command {
 				return err
 			}
 			a.names = len(names)
+			if err := a.checkListen(); err != nil {
+				return err
+			}
+			beside, err := a.listenBeside(append(slices.Clone(from), also...))
+			if err != nil {
+				return err
+			}
+			defer beside.end()
+			if a.heardFile != "" {
+				if beside.file, err = a.files.Create(a.heardFile); err != nil {
+					return fmt.Errorf("writing what was heard: %w", err)
+				}
+			}
 			prober, servers, setupErr, err := a.begin(cmd.Context(), from)
 			if err != nil && !errors.Is(err, setupErr) { // a machine without a resolver is a finding here
 				return err
@@ -65,6 +78,11 @@ func newWhy(a *app) *cobra.Command {
 			for i := range cases {
 				cases[i].Others = others
 			}
+			if wire := a.wireOf(beside); wire != nil {
+				for i := range cases {
+					cases[i].Wire = wire
+				}
+			}
 			if !a.noRegistry {
 				asker, err := a.registries(cmd.Context())
 				if err != nil {
@@ -83,6 +101,9 @@ func newWhy(a *app) *cobra.Command {
 			run := diagnosis.Run{Cases: cases}
 			verdicts := run.Verdicts(cmd.Context(), prober)
 			stop()
+			if err := beside.end(); err != nil {
+				return err
+			}
 			a.given = run.Given()
 			if err := a.keepSession(); err != nil {
 				return err
@@ -98,6 +119,7 @@ func newWhy(a *app) *cobra.Command {
 	flags.BoolVar(&a.noRegistry, "no-registry", false, "ask no registry whose a domain or an address is that fails: otherwise it is told that")
 	a.bootstrapFlag(cmd)
 	a.caFlag(cmd)
+	a.listenFlags(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)

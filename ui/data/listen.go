@@ -53,7 +53,7 @@ func ofNameUses(u *live.Use) []any {
 // OfWhile returns what a command asked for while it ran as JSON has it.
 func OfWhile(command string, took time.Duration, exit int, failed string, p *live.Programs) any {
 	held, atLeast := p.HeldUp()
-	j := map[string]any{"command": escape.Of(command), "took": took.Seconds(), "exchanges": p.Child().Exchanges, "names": ofNameUses(p.Child()), "held_up": held.Seconds(), "held_up_at_least": atLeast}
+	j := map[string]any{"command": escape.Of(command), "took": took.Seconds(), "exchanges": p.Child().Exchanges, "names": ofNameUses(p.Child()), "not_seen_who": p.Guessed(), "held_up": held.Seconds(), "held_up_at_least": atLeast}
 	if failed == "" {
 		j["exit_code"] = exit
 	} else {

@@ -87,6 +87,9 @@ func faultOptions(f lab.Fault) string {
 			text += " " + option[0] + " " + option[1]
 		}
 	}
+	if f.Listen {
+		text += " --listen"
+	}
 	return text
 }
 

@@ -226,9 +226,7 @@ type Ran struct {
 }
 
 // While draws what a command asked for: which names, what failed, and how long they held it up.
-// others is how many exchanges of this machine there were meanwhile of which nobody knows whose
-// they are.
-func (v *View) While(r Ran, p *live.Programs, others int) {
+func (v *View) While(r Ran, p *live.Programs) {
 	use := p.Child()
 	how := fmt.Sprintf("ended after %s with exit code %d", wording.Span(r.Took), r.Exit)
 	switch {
@@ -252,8 +250,12 @@ func (v *View) While(r Ran, p *live.Programs, others int) {
 		}
 		v.flow("", 0, fmt.Sprintf("It asked for %s in %s; names held it up for %s.", wording.Count(len(names)+min(use.More, 1), "name", "names"), wording.Count(use.Exchanges, "exchange", "exchanges"), strong.Render(waited)), plainStyle)
 	}
-	if others > 0 {
-		v.flow("", 0, fmt.Sprintf("%s passed meanwhile of which it was not seen who asked; some may be its own.", wording.Count(others, "more exchange", "more exchanges")), quiet)
+	switch n := p.Guessed(); {
+	case n == 0:
+	case n == use.Exchanges:
+		v.flow("", 0, "Who asked was not seen: this is what this machine asked for while the command ran.", quiet)
+	default:
+		v.flow("", 0, fmt.Sprintf("Of %s it was not seen who asked: this machine did, while the command ran.", wording.Count(n, "exchange", "exchanges")), quiet)
 	}
 	if len(names) == 0 {
 		return
