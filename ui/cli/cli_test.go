@@ -179,6 +179,9 @@ func TestOnlyFaults(t *testing.T) {
 func TestHelpOfEveryCommand(t *testing.T) {
 	root := newRoot(&app{files: &files.Files{}})
 	for _, cmd := range root.Commands() {
+		if cmd.Hidden {
+			continue // it is not for people
+		}
 		assert.NotEmpty(t, cmd.Short, cmd.Name())
 		var stdout, stderr bytes.Buffer
 		code := Main(context.Background(), []string{cmd.Name(), "--help"}, &stdout, &stderr, []string{"HOME=" + t.TempDir()})

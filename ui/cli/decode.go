@@ -283,8 +283,9 @@ func (a *app) captureReport(d *decoding, study *conversation.Study) reportOf {
 	return report
 }
 
-// again is the command that reads the same files in the same way.
-func (a *app) again(d *decoding) string {
+// again is the command that reads the same files in the same way; inLab says that they may be
+// the lab's.
+func (a *app) again(d *decoding, inLab bool) string {
 	words := append([]string{"unquil", "decode"}, d.paths...)
 	for _, port := range d.ports {
 		words = append(words, "--port", fmt.Sprint(port))
@@ -292,7 +293,7 @@ func (a *app) again(d *decoding) string {
 	for _, host := range d.https {
 		words = append(words, "--https-host", host)
 	}
-	if a.lab && getenv(a.environ, "UNQUIL_LAB") != "1" {
+	if inLab && a.lab && getenv(a.environ, "UNQUIL_LAB") != "1" {
 		words = append(words, "--lab")
 	}
 	return text.Shell(words...)

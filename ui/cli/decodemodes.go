@@ -135,7 +135,7 @@ func (m *viewMode) show(s *conversation.Study) error {
 		draw(view, s.Overview)
 	} else {
 		view.OfRun(m.d.ofRun, text.Shell(append([]string{"unquil", "why", "--capture"}, m.d.paths...)...))
-		view.Overview(strings.Join(m.d.paths, " "), m.again(m.d), s.Overview)
+		view.Overview(strings.Join(m.d.paths, " "), m.again(m.d, true), s.Overview)
 	}
 	return view.Err()
 }

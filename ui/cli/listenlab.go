@@ -12,11 +12,13 @@ import (
 // labTap hears the lab's wire, and what the morning's capture says passed there: its packets
 // come by the clock of the lab.
 type labTap struct {
-	lab  *lab.Lab
-	wire *lab.Wire
-	next func() (*capture.Record, error, bool) // of the morning; nil: nothing more
-	due  *capture.Record                       // what it gave last
-	lost uint64
+	lab    *lab.Lab
+	wire   *lab.Wire
+	next   func() (*capture.Record, error, bool) // of the morning; nil: nothing more
+	end    func()
+	due    *capture.Record // what it gave last
+	before uint64          // that had been lost when it began
+	lost   uint64
 }
 
 // wireName is what the interface is called.
@@ -29,6 +31,7 @@ const morning = "valley-morning.pcapng"
 // asked in it.
 func newLabTap(l *lab.Lab, alone bool) (*labTap, error) {
 	t := &labTap{lab: l, wire: l.Wire()}
+	_, t.before = t.wire.Take(0) // what passed before is none of this listening's
 	if alone {
 		return t, nil
 	}
@@ -40,7 +43,7 @@ func newLabTap(l *lab.Lab, alone bool) (*labTap, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.next, _ = iter.Pull2(reader.Records())
+	t.next, t.end = iter.Pull2(reader.Records())
 	t.advance()
 	return t, nil
 }
@@ -66,7 +69,7 @@ func (t *labTap) Receive(wait time.Duration, take func(*live.Packet)) error {
 		}
 	}
 	frames, lost := t.wire.Take(wait)
-	t.lost = lost
+	t.lost = lost - t.before
 	for _, f := range frames {
 		way := capture.Inbound
 		if f.Sent {
@@ -82,4 +85,9 @@ const labBeat = 20 * time.Millisecond
 
 func (t *labTap) Lost() (uint64, error) { return t.lost, nil }
 
-func (t *labTap) Close() error { return nil }
+func (t *labTap) Close() error {
+	if t.end != nil {
+		t.end()
+	}
+	return nil
+}

@@ -22,8 +22,10 @@ type listenMode struct {
 	live     *text.Live // on a terminal; nil: it is none
 	height   int        // of the terminal, in lines
 	choose   func(*conversation.Transaction) bool
-	late     bool // what is chosen by is not known before an exchange is over
-	sees     bool // lines are shown
+	late     bool          // what is chosen by is not known before an exchange is over
+	sees     bool          // lines are shown
+	came     text.Listened // the exchanges that came about
+	waiting  map[int]bool  // those that have no reply yet, by number
 	drawn    time.Time
 	counted  uint64 // packets, when the rate was told last
 	rate     int
@@ -57,15 +59,15 @@ func (m *listenMode) plan(p *conversation.Plan) {
 	m.choose = p.Choose
 	p.Live = &conversation.Live{Look: m.look}
 	p.Tell = m.told
-	if m.sees && !m.late {
-		p.Live.Soon = m.soon
+	if m.lines == nil {
+		p.Live.Soon, m.waiting = m.soon, map[int]bool{}
 	}
 	if !views[m.l.view].whole && m.reportFile == "" {
 		p.Keep = -1
 	}
 	p.Select, p.Fetch = conversation.SelectNone, nil // what was heard is gone
 	if m.lines == nil && m.sees && m.live == nil {
-		m.view.Listening(m.state())
+		text.New(m.stderr, columns(m.stderr, m.environ), text.Colour(m.colour), m.environ).Listening(m.state())
 	}
 }
 
@@ -74,8 +76,27 @@ func (m *listenMode) soon(t *conversation.Transaction) {
 	if m.choose != nil && !m.choose(t) {
 		return
 	}
-	e := t.Exchange()
-	m.line(&e, t)
+	if t.Waits() {
+		m.waiting[t.Number] = true
+	} else {
+		delete(m.waiting, t.Number)
+		m.count(t.Outcome())
+	}
+	if m.sees && !m.late {
+		e := t.Exchange()
+		m.line(&e, t)
+	}
+}
+
+// count counts an exchange that has come to its end.
+func (m *listenMode) count(outcome exchange.Outcome) {
+	m.came.Exchanges++
+	switch {
+	case outcome == exchange.NoName:
+		m.came.NoName++
+	case outcome.Failed():
+		m.came.Failed++
+	}
 }
 
 func (m *listenMode) line(e *exchange.Exchange, t *conversation.Transaction) {
@@ -88,6 +109,10 @@ func (m *listenMode) line(e *exchange.Exchange, t *conversation.Transaction) {
 // told takes an exchange that is over.
 func (m *listenMode) told(t *conversation.Transaction) {
 	m.tell(t)
+	if _, answered := t.ReplyView(); m.lines == nil && !answered {
+		delete(m.waiting, t.Number)
+		m.count(t.Outcome())
+	}
 	if m.lines != nil {
 		m.lines.exchange(t)
 	} else if m.sees && m.late {
@@ -115,12 +140,13 @@ func (m *listenMode) look(o *conversation.Overview) {
 		m.rate, m.counted, m.rateFrom = int(float64(state.Heard-m.counted)/span.Seconds()+0.5), state.Heard, now
 	}
 	state.PerSecond = m.rate
+	state.Exchanges, state.Failed, state.NoName, state.Waiting = m.came.Exchanges, m.came.Failed, m.came.NoName, len(m.waiting)
 	if m.sees {
-		m.live.Foot(state, o)
+		m.live.Foot(state)
 		return
 	}
 	m.live.Over(m.height-1, func(v *text.View) {
-		v.Foot(state, o)
+		v.Foot(state)
 		v.Gap()
 		m.draw(v, o)
 	})
@@ -144,7 +170,8 @@ func (m *listenMode) show(*conversation.Study) error { return nil }
 // end shows what listening came to.
 func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 	if m.lines != nil {
-		more := map[string]any{"interfaces": data.OfInterfaces(m.tap.Interfaces()), "programs": data.OfPrograms(m.programs.Uses())}
+		more := map[string]any{"interfaces": data.OfInterfaces(m.tap.Interfaces()), "programs": data.OfPrograms(m.programs.Uses()),
+			"heard": map[string]any{"packets": state.Heard, "lost": state.Lost, "not_judged": state.Unjudged, "not_written": state.Unkept, "seconds": state.For.Seconds()}}
 		if m.l.command != "" {
 			more["while"] = data.OfWhile(m.ran.Command, m.ran.Took, m.ran.Exit, m.ran.Failed, &m.programs)
 		}
@@ -165,7 +192,7 @@ func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 	case m.l.view == "overview" || m.l.view == "exchanges":
 		again := ""
 		if m.l.to != "" && m.l.to != "-" && len(m.written) == 1 && m.redacted == nil && m.l.each == "" && m.l.every == 0 {
-			again = m.again(&decoding{paths: []string{m.l.to}, ports: m.l.ports, https: m.l.https})
+			again = m.again(&decoding{paths: []string{m.l.to}, ports: m.l.ports, https: m.l.https}, false)
 		}
 		m.view.Overview(state.On, again, s.Overview)
 	default:

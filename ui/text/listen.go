@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"unquil/core/conversation"
 	"unquil/core/escape"
 	"unquil/core/exchange"
@@ -21,7 +23,7 @@ import (
 func (v *View) LiveLine(e *exchange.Exchange, waits bool, whose *live.Program, whole bool) {
 	result := resultWords(e)
 	if waits {
-		result = severe[finding.Concern].Render(fmt.Sprintf("no reply for %s", wording.Span(conversation.Patience)))
+		result = severe[finding.Concern].Render(fmt.Sprintf("no reply for %d s", conversation.Patience/time.Second))
 		if n := e.Sends(); n > 1 {
 			result += fmt.Sprintf(", sent %s", wording.Times(n))
 		}
@@ -52,12 +54,17 @@ type Listened struct {
 	Unkept    uint64 // and writing
 	Written   string // the file; "" for none
 	Broken    string // why nothing is written any more; "" while it is
+
+	Exchanges int // that came about so far
+	Failed    int // of them
+	NoName    int
+	Waiting   int // that have no reply yet, for longer than is usual
 }
 
 // Foot draws, over what was drawn before, how far listening has come: a line of figures.
-func (l *Live) Foot(s Listened, o *conversation.Overview) {
+func (l *Live) Foot(s Listened) {
 	l.Clear()
-	l.view.line(cut(footWords(s, o), l.view.width-1))
+	l.view.line(footWords(s, l.view.width-1))
 	l.lines = 1
 	if s.Broken != "" {
 		l.view.line(cut(severe[finding.Fault].Render("not written any more: ")+s.Broken, l.view.width-1))
@@ -66,31 +73,32 @@ func (l *Live) Foot(s Listened, o *conversation.Overview) {
 }
 
 // Foot draws the same line without anything below it.
-func (v *View) Foot(s Listened, o *conversation.Overview) { v.line(cut(footWords(s, o), v.width-1)) }
+func (v *View) Foot(s Listened) { v.line(footWords(s, v.width-1)) }
 
-func footWords(s Listened, o *conversation.Overview) string {
+func footWords(s Listened, width int) string {
 	parts := []string{strong.Render("listening"), wording.Span(s.For.Truncate(time.Second)), fmt.Sprintf("%s/s", wording.Count(s.PerSecond, "packet", "packets"))}
 	if s.For < time.Second {
 		parts = parts[:1]
 	}
-	failed, noName := 0, o.Outcomes[exchange.NoName]
-	for outcome, n := range o.Outcomes {
-		if outcome.Failed() && outcome != exchange.NoName {
-			failed += n
-		}
+	count := wording.Count(s.Exchanges, "exchange", "exchanges")
+	if s.Failed > 0 {
+		count += ", " + severe[finding.Fault].Render(fmt.Sprintf("%s failed", wording.Number(s.Failed)))
 	}
-	count := wording.Count(o.Exchanges, "exchange", "exchanges")
-	if failed > 0 {
-		count += ", " + severe[finding.Fault].Render(fmt.Sprintf("%s failed", wording.Number(failed)))
+	if s.NoName > 0 {
+		count += fmt.Sprintf(", %s no name", wording.Number(s.NoName))
 	}
-	if noName > 0 {
-		count += fmt.Sprintf(", %s no name", wording.Number(noName))
+	if s.Waiting > 0 {
+		count += ", " + severe[finding.Concern].Render(fmt.Sprintf("%s waiting", wording.Number(s.Waiting)))
 	}
 	parts = append(parts, count)
 	if lost := s.Lost + s.Unjudged; lost > 0 {
 		parts = append(parts, severe[finding.Concern].Render(wording.Count(int(lost), "packet", "packets")+" lost"))
 	}
-	return strings.Join(append(parts, quiet.Render("Ctrl-C ends it")), " · ")
+	line := strings.Join(parts, " · ")
+	if hint := " · " + quiet.Render("Ctrl-C ends it"); ansi.StringWidth(line+hint) <= width {
+		line += hint
+	}
+	return cut(line, width)
 }
 
 // Listening says what is listened to, before anything was heard.
