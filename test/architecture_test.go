@@ -38,10 +38,11 @@ var mayImport = map[string][]string{
 	"core/transfer":     {"core/wire", "core/exchange", "core/finding", "core/tsig"},
 	"core/zonecare":     {"core/wording", "core/wire", "core/exchange", "core/finding", "core/tsig", "core/transfer"},
 	"core/redact":       {"core/wire", "core/idn", "core/escape", "core/exchange"},
+	"core/live":         {"core/wire", "core/escape", "core/exchange", "core/capture", "core/conversation"},
 	"core/mail":         {"core/wire", "core/wording", "core/escape", "core/exchange", "core/finding", "core/idn"},
 	"core/registry":     {"core/wire", "core/wording", "core/escape", "core/exchange", "core/finding"},
 	"core/probe":        {"core/wording", "core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/registry"},
-	"core/diagnosis":    {"core/probe", "core/mail", "core/registry", "core/idn", "core/wording", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation", "core/sequence", "core/evidence"},
+	"core/diagnosis":    {"core/capture", "core/probe", "core/mail", "core/registry", "core/idn", "core/wording", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation", "core/sequence", "core/evidence"},
 	"lab":               {"core/wire", "core/zonefile", "core/exchange", "core/capture", "core/tsig"},
 	"lab/recording":     {"core/wire", "core/capture", "lab"},
 	"lab/generate":      {"lab/recording"},
@@ -56,6 +57,7 @@ var mayImport = map[string][]string{
 	"ui/cli":            {"core/*", "lab", "ui/text", "ui/data", "ui/page", "ui/files", "ui/session", "ui/browse"},
 	"cmd/unquil":        {"ui/cli"},
 	"test/built":        {},
+	"test/namespaces":   {},
 	"test":              {"core/*", "lab", "lab/recording", "ui/*"},
 }
 
@@ -63,6 +65,7 @@ var mayImport = map[string][]string{
 var outside = map[string][]string{
 	"core/exchange": {"golang.org/x/sys/unix", "github.com/quic-go/quic-go"},
 	"core/idn":      {"golang.org/x/net/idna", "golang.org/x/net/publicsuffix"}, // scripts, and which domains people can register names in
+	"core/live":     {"golang.org/x/net/bpf", "golang.org/x/sys/unix"},          // what the system is told with
 	"core/capture":  {"github.com/klauspost/compress/gzip", "github.com/klauspost/compress/zstd"},
 	// Conditions that people write; their evaluation is no part of the job itself.
 	"core/conversation": {"github.com/expr-lang/expr", "github.com/expr-lang/expr/ast", "github.com/expr-lang/expr/vm"},

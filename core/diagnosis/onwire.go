@@ -2,6 +2,7 @@ package diagnosis
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -129,7 +130,7 @@ var meddlings = map[meddling]struct {
 }{
 	sentElsewhere:   {finding.AlteredOnTheWay, finding.Concern, "Queries to %s leave this machine for %s: something on it sends them to another server than was asked", "Look for a redirect of port 53 on this machine: firewall rules (nft list ruleset), a VPN, security software."},
 	questionChanged: {finding.AlteredOnTheWay, finding.Concern, "Queries to %s leave this machine changed%s: something on it rewrites them", "Look for what filters DNS on this machine: firewall rules (nft list ruleset), a VPN, security software."},
-	replyChanged:    {finding.AlteredOnTheWay, finding.Fault, "A reply of %s came to this machine with %s: something on it rewrites replies", "Look for what filters DNS on this machine: firewall rules (nft list ruleset), a VPN, security software."},
+	replyChanged:    {finding.AlteredOnTheWay, finding.Fault, "Replies of %s are rewritten on this machine: one came with %s", "Look for what filters DNS on this machine: firewall rules (nft list ruleset), a VPN, security software."},
 	answeredHere:    {finding.AnsweredLocally, finding.Concern, "Queries to %s are answered on this machine itself%s: replies came, and none of the queries left it", "Look for a stub resolver or security software on this machine that takes queries to port 53."},
 	questionDropped: {finding.DroppedLocally, finding.Fault, "Queries to %s never left this machine%s: something on it drops them", "Look for a rule on this machine that drops port 53 (nft list ruleset), a VPN, security software."},
 	replyDropped:    {finding.DroppedLocally, finding.Fault, "Replies of %s reached this machine%s, and not the program that asked: something on it drops them", "Look for a rule on this machine that drops replies from port 53 (nft list ruleset), a VPN, security software."},
@@ -176,7 +177,7 @@ func Passed(asked []*exchange.Exchange, heard []exchange.Exchange, own func(neti
 			if !is {
 				continue
 			}
-			at := slices.IndexFunc(all, func(t *treated) bool { return t.how == how && t.detail == detail })
+			at := slices.IndexFunc(all, func(t *treated) bool { return t.how == how && (t.detail == detail || how == replyChanged) })
 			if at < 0 {
 				all, at = append(all, &treated{how: how, detail: detail, first: e}), len(all)
 			}
@@ -286,21 +287,27 @@ const nearby = 2 * time.Second
 
 // changed is what two forms of one reply say, as far as that differs.
 func changed(came, got []byte) string {
-	words := func(data []byte) string {
-		m, err := wire.ReadMessage(data)
-		if err != nil {
-			return "what cannot be read"
-		}
-		if values := exchange.Values(m.Answer); len(values) > 0 {
-			return strings.Join(values[:min(len(values), 3)], ", ")
-		}
-		return m.Flags.RCode().String()
+	before, rcode := valuesOf(came)
+	after, other := valuesOf(got)
+	only := func(of, than []string) []string {
+		of = slices.DeleteFunc(slices.Clone(of), func(v string) bool { return slices.Contains(than, v) })
+		return of[:min(len(of), 3)]
 	}
-	before, after := words(came), words(got)
-	if before == after {
+	left, put := strings.Join(only(before, after), ", "), strings.Join(only(after, before), ", ")
+	if left == "" && put == "" && rcode == other {
 		return "other bytes than the program got"
 	}
-	return fmt.Sprintf("%s, and the program got %s", before, after)
+	return fmt.Sprintf("%s, and the program got %s", cmp.Or(left, rcode), cmp.Or(put, other))
+}
+
+// valuesOf are the values of a message's answer, and its response code; in place of that, that it
+// cannot be read.
+func valuesOf(data []byte) (values []string, rcode string) {
+	m, err := wire.ReadMessage(data)
+	if err != nil {
+		return nil, "what cannot be read"
+	}
+	return exchange.Values(m.Answer), m.Flags.RCode().String()
 }
 
 // serverWords names the server of an exchange.

@@ -25,6 +25,7 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/live"
 	"unquil/core/probe"
 	"unquil/core/transfer"
 	"unquil/core/wire"
@@ -220,7 +221,23 @@ func everyView(t *testing.T, text_ string) map[string]string {
 	terminal("packet", func(v *text.View) { v.Packet(look, pointers, true) })
 	terminal("event", func(v *text.View) { v.Event(*filled[comparison.Event](text_)) })
 	terminal("catalogue", func(v *text.View) { v.Catalogue(*filled[[]finding.Entry](text_), true) })
+	listened := *filled[text.Listened](text_)
+	asked := &live.Program{PID: 1, Name: escape.Of(text_), Child: true}
+	terminal("live", func(v *text.View) {
+		v.LiveLine(pointers[0], true, asked, true)
+		v.LiveLine(pointers[0], false, nil, false)
+		v.Foot(listened)
+		v.Listening(listened)
+		v.Heard(listened, 1)
+		v.Programs([]*live.Use{filled[live.Use](text_)})
+		v.While(*filled[text.Ran](text_), &live.Programs{})
+		listened.Broken = text_
+		v.NewLive().Foot(listened)
+	})
 	terminal("written", func(v *text.View) { v.Written(1, 2, text_) })
+	document("programs", data.OfPrograms([]*live.Use{filled[live.Use](text_)}))
+	document("while", data.OfWhile(text_, 1, 0, text_, &live.Programs{}))
+	document("interfaces", data.OfInterfaces(*filled[[]live.Interface](text_)))
 	document("exchanges", data.OfExchanges(exchanges, true))
 	document("verdict", data.OfVerdict(verdict))
 	document("walk", data.OfWalk(walk))

@@ -214,7 +214,7 @@ func TestWhyProvesAFirewall(t *testing.T) {
 		what, rules, finding, says string
 	}{
 		{"nothing", "", "", "as asked"},
-		{"it rewrites answers", "add chain ip t c { type filter hook input priority 0; }\nadd rule ip t c udp sport 53 udp length 40-120 @th,480,32 0xcb007150 @th,480,32 set 0xc0000262", "altered-on-the-way", "came to this machine with 203.0.113.80, and the program got 192.0.2.98"},
+		{"it rewrites answers", "add chain ip t c { type filter hook input priority 0; }\nadd rule ip t c udp sport 53 udp length 40-120 @th,480,32 0xcb007150 @th,480,32 set 0xc0000262", "altered-on-the-way", "are rewritten on this machine: one came with 203.0.113.80, and the program got 192.0.2.98"},
 		{"it drops replies", "add chain ip t c { type filter hook input priority 0; }\nadd rule ip t c udp sport 53 drop", "dropped-locally", "reached this machine, and not the program that asked"},
 		{"it drops queries", "add chain ip t c { type filter hook output priority 0; }\nadd rule ip t c udp dport 53 drop", "dropped-locally", "never left this machine"},
 		{"it redirects", "add chain ip t c { type nat hook output priority -100; }\nadd rule ip t c ip daddr 192.0.2.54 udp dport 53 dnat to 192.0.2.53", "altered-on-the-way", "leave this machine for 192.0.2.53"},

@@ -72,6 +72,11 @@ var scenes = []scene{
 		learned: "The hosting company's: the abuse and technical contacts are those to write to.",
 	},
 	{
+		said:    "\"The till's program hangs when it starts.\" What does it look up, and what does that cost?",
+		command: []string{"listen", "--while", "ask --bare tickets.hollowtarn.example status.lifts.hollowtarn.example summit.camera.hollowtarn.example --type A --wait 500ms"},
+		learned: "Two of the three names that it asks for fail, and nearly all of its time goes into waiting for one of them. On a real machine, listen does the same with any command.",
+	},
+	{
 		said:    "The valley station's switch recorded that morning. What is in the capture?",
 		command: []string{"decode", "valley-morning.pcapng"},
 		learned: "The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",

@@ -53,7 +53,7 @@ func newListen(a *app) *cobra.Command {
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringSliceVarP(&l.interfaces, "interface", "i", nil, "listen at these interfaces, by their `NAMES` (default: all)")
+	flags.StringSliceVar(&l.interfaces, "interface", nil, "listen at these interfaces, by their `NAMES` (default: all)")
 	flags.StringVar(&l.to, "to", "", "write every packet of DNS that is heard to `FILE.pcapng`")
 	flags.IntVar(&l.files, "files", 0, "write to a ring of so many files: the oldest makes room for the next")
 	flags.StringVar(&l.each, "each", "", "begin another file at this `SIZE`, such as 100MB")

@@ -252,7 +252,7 @@ func ownAddresses() (all []netip.Addr) {
 // whose is the program that asked; nil where nobody knows.
 func (r *listenRun) whose(t *conversation.Transaction) *live.Program {
 	if r.lab && r.l.command != "" {
-		return &live.Program{PID: os.Getpid(), Name: "unquil", Child: true}
+		return &live.Program{PID: 1, Name: "unquil", Child: true}
 	}
 	return r.owners.Of(t.Client().AddrPort(), t.ID(), t.TCP())
 }

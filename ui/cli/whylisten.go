@@ -31,7 +31,7 @@ type listenOptions struct {
 func (a *app) listenFlags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&a.listens, "listen", false, "listen at this machine's interfaces meanwhile: whether it changes, answers or drops what it sends and gets")
-	flags.StringSliceVarP(&a.interfaces, "interface", "i", nil, "with --listen: at these interfaces, by their `NAMES` (default: all)")
+	flags.StringSliceVar(&a.interfaces, "interface", nil, "with --listen: at these interfaces, by their `NAMES` (default: all)")
 	flags.StringVar(&a.heardFile, "heard", "", "with --listen: write what was heard to `FILE.pcapng`")
 }
 

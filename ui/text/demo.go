@@ -23,7 +23,7 @@ func (v *View) Scene(number, of int, said string, command []string) {
 	v.line(quiet.Render(strings.Repeat("_", v.width)))
 	v.line()
 	v.flow("", 0, fmt.Sprintf("%d of %d  ", number, of)+strong.Render(said), plainStyle)
-	v.flow("", 0, "type: unquil "+strings.Join(command, " ")+" --lab", subject)
+	v.flow("", 0, "type: unquil "+Shell(command...)+" --lab", subject)
 	v.line()
 }
 

@@ -67,7 +67,7 @@ func (l *Live) Foot(s Listened) {
 	l.view.line(footWords(s, l.view.width-1))
 	l.lines = 1
 	if s.Broken != "" {
-		l.view.line(cut(severe[finding.Fault].Render("not written any more: ")+s.Broken, l.view.width-1))
+		l.view.line(cut(severe[finding.Fault].Render("not written any more: ")+string(escape.Of(s.Broken)), l.view.width-1))
 		l.lines++
 	}
 }
@@ -107,7 +107,7 @@ func (v *View) Listening(s Listened) {
 	if s.Written != "" {
 		to = ", writing to " + string(escape.Of(s.Written))
 	}
-	v.flow("", 0, quiet.Render(fmt.Sprintf("listening at %s%s; Ctrl-C ends it", s.On, to)), plainStyle)
+	v.flow("", 0, quiet.Render(fmt.Sprintf("listening at %s%s; Ctrl-C ends it", escape.Of(s.On), to)), plainStyle)
 }
 
 // Heard says what is missing of what was heard, and where it was written. leftOut is how many
@@ -243,11 +243,8 @@ func (v *View) While(r Ran, p *live.Programs) {
 	case r.Cut:
 		how = fmt.Sprintf("was still running after %s", wording.Span(r.Took))
 	}
-	v.flow("", 0, subject.Render(string(escape.Of(r.Command)))+" "+how+".", plainStyle)
-	names := use.Names()
-	if use.Exchanges == 0 {
-		v.flow("", 0, "It was not seen to ask for any name.", plainStyle)
-	} else {
+	names, asked := use.Names(), "It was not seen to ask for any name."
+	if use.Exchanges > 0 {
 		held, atLeast := p.HeldUp()
 		waited := wording.Span(held)
 		if atLeast {
@@ -256,8 +253,9 @@ func (v *View) While(r Ran, p *live.Programs) {
 		if r.Took > 0 {
 			waited += fmt.Sprintf(" (%d %% of its time)", min(100*held/r.Took, 100))
 		}
-		v.flow("", 0, fmt.Sprintf("It asked for %s in %s; names held it up for %s.", wording.Count(len(names)+min(use.More, 1), "name", "names"), wording.Count(use.Exchanges, "exchange", "exchanges"), strong.Render(waited)), plainStyle)
+		asked = fmt.Sprintf("It asked for %s in %s; names held it up for %s.", wording.Count(len(names)+min(use.More, 1), "name", "names"), wording.Count(use.Exchanges, "exchange", "exchanges"), strong.Render(waited))
 	}
+	v.flow("", 0, "The command "+how+". "+asked, plainStyle)
 	switch n := p.Guessed(); {
 	case n == 0:
 	case n == use.Exchanges:
