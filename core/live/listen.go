@@ -37,14 +37,11 @@ type Listening struct {
 
 // follower is somebody to whom batches go, as parts of one capture.
 type follower struct {
-	name    string
-	queue   chan []byte
-	wanted  bool
-	owed    []byte // descriptions of interfaces that were in batches which it did not get
-	rest    []byte // of the batch that is being read
-	missed  atomic.Uint64
-	closed  bool
-	started bool
+	queue  chan []byte
+	wanted bool
+	owed   []byte // descriptions of interfaces that were in batches which it did not get
+	rest   []byte // of the batch that is being read
+	missed atomic.Uint64
 }
 
 // Listen prepares to listen to a tap. kept says that what is heard is written too, by

@@ -9,8 +9,10 @@ package live
 import (
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"unquil/core/capture"
@@ -57,6 +59,16 @@ type Tap interface {
 	// Lost is how many packets the system has not handed over, because they came too fast.
 	Lost() (uint64, error)
 	Close() error
+}
+
+// unknownInterface says which interfaces there are.
+func unknownInterface(name string) error {
+	var names []string
+	all, _ := net.Interfaces()
+	for _, i := range all {
+		names = append(names, i.Name)
+	}
+	return fmt.Errorf("%q: %w; there are %s", name, ErrInterface, strings.Join(names, ", "))
 }
 
 // The ports of DNS: its own, and those of local links and of encrypted transports.

@@ -82,7 +82,7 @@ var shapes = map[int]struct {
 
 func (t *devices) add(name string, o *Options) error {
 	if _, err := net.InterfaceByName(name); err != nil {
-		return fmt.Errorf("%q: %w", name, ErrInterface)
+		return unknownInterface(name)
 	}
 	fd, err := free()
 	if err != nil {

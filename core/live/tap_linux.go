@@ -95,7 +95,7 @@ func Open(o Options) (Tap, error) {
 	for _, name := range o.Interfaces {
 		i, err := net.InterfaceByName(name)
 		if err != nil {
-			return nil, fmt.Errorf("%q: %w", name, ErrInterface)
+			return nil, unknownInterface(name)
 		}
 		indexes = append(indexes, i.Index)
 	}

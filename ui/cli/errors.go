@@ -175,7 +175,7 @@ var advice = []struct {
 	{errNoFile, "add --to FILE.pcapng"},
 	{errNoListen, "add --listen"},
 	{errMirror, "add --interface NAME"},
-	{live.ErrInterface, "leave --interface out to listen at all of them, or name one that unquil local lists"},
+	{live.ErrInterface, "name one of these, or leave --interface out to listen at all of them"},
 	{live.ErrUnsupported, "capture with a tool of that system, and run unquil decode on its file; with --lab there is something to listen to everywhere"},
 	{errQuote, "put the same mark at its end, or type a backslash before one that stands for itself"},
 	{casework.ErrNoCase, "give the file that --case wrote, or the name of a file that is not there yet"},

@@ -193,8 +193,11 @@ func interfaceWords(chosen []string, tap live.Tap) string {
 		for _, i := range tap.Interfaces() {
 			names = append(names, i.Name)
 		}
-		if len(names) > 4 {
-			return fmt.Sprintf("%d interfaces", len(names))
+		switch n := len(names); {
+		case n == 0:
+			return "this machine, where no interface is up"
+		case n > 4:
+			return fmt.Sprintf("%d interfaces", n)
 		}
 	}
 	return strings.Join(names, ", ")
