@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"io"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -33,6 +34,7 @@ type Listening struct {
 	last   time.Time
 
 	heard, lost atomic.Uint64
+	met         atomic.Pointer[[]Interface]
 }
 
 // follower is somebody to whom batches go, as parts of one capture.
@@ -67,6 +69,14 @@ func (l *Listening) Judged() io.Reader { return &l.judged }
 // whole blocks. The first describes the interfaces; a later one that begins with descriptions
 // says so by descriptions, how many bytes these are. It ends with the listening.
 func (l *Listening) Kept() <-chan []byte { return l.kept.queue }
+
+// Interfaces are those that were met so far.
+func (l *Listening) Interfaces() []Interface {
+	if met := l.met.Load(); met != nil {
+		return *met
+	}
+	return nil
+}
 
 // Heard is how many packets were heard, and how many of them and of those before were not
 // judged and not written because that took too long. The system's own losses are among lost.
@@ -120,6 +130,8 @@ func (l *Listening) describe() {
 		l.writer.Interface(i.Link, i.Name)
 	}
 	l.said = len(met)
+	all := slices.Clone(met)
+	l.met.Store(&all)
 	descriptions := bytes.Clone(l.batch.Bytes())
 	l.judged.owed, l.kept.owed = append(l.judged.owed, descriptions...), append(l.kept.owed, descriptions...)
 	l.batch.Reset()

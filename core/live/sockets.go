@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"unquil/core/escape"
 )
@@ -34,16 +35,16 @@ type Finder interface {
 	Watch(pid int)
 }
 
-// Sockets are those of this machine's processes. It is not safe for use by many goroutines.
+// Sockets are those of this machine's processes. Owner is not safe for use by many goroutines.
 type Sockets struct {
 	Proc fs.FS // the system's own file system of processes (proc(5))
 
-	watch int
+	watch atomic.Int64
 	known map[string]int // processes by the inode of a socket
 }
 
 // Watch has the processes told apart that a process started.
-func (s *Sockets) Watch(pid int) { s.watch = pid }
+func (s *Sockets) Watch(pid int) { s.watch.Store(int64(pid)) }
 
 // Owner is the process that has a socket; nil when none is seen that has.
 func (s *Sockets) Owner(from netip.AddrPort, tcp bool) *Program {
@@ -225,10 +226,11 @@ func (s *Sockets) socketsOf(pid int) (inodes []string) {
 
 // family is the process that is watched, with those that it started and these did.
 func (s *Sockets) family() (all []int) {
-	if s.watch == 0 {
+	watched := int(s.watch.Load())
+	if watched == 0 {
 		return nil
 	}
-	all = []int{s.watch}
+	all = []int{watched}
 	for i := 0; i < len(all) && len(all) < maxFamily; i++ {
 		pid := strconv.Itoa(all[i])
 		threads, _ := fs.ReadDir(s.Proc, pid+"/task")

@@ -124,6 +124,7 @@ func parseSize(text string) (int64, error) {
 // listen listens until something ends it, and shows what was heard: as it comes, and at the end.
 func (a *app) listen(ctx context.Context, l *listening) error {
 	// An interrupt is the way in which listening ends: what follows it is not cut short.
+	endsByInterrupt(ctx)
 	a.ctx = context.WithoutCancel(ctx)
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -187,10 +188,10 @@ func (s *liveSource) Open() ([]*capture.Reader, error) {
 func (s *liveSource) Again() bool { return false }
 
 // interfaceWords are the names of the interfaces that are listened to.
-func interfaceWords(chosen []string, tap live.Tap) string {
+func interfaceWords(chosen []string, met []live.Interface) string {
 	names := chosen
 	if len(names) == 0 {
-		for _, i := range tap.Interfaces() {
+		for _, i := range met {
 			names = append(names, i.Name)
 		}
 		switch n := len(names); {

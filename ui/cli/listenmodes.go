@@ -170,7 +170,7 @@ func (m *listenMode) show(*conversation.Study) error { return nil }
 // end shows what listening came to.
 func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 	if m.lines != nil {
-		more := map[string]any{"interfaces": data.OfInterfaces(m.tap.Interfaces()), "programs": data.OfPrograms(m.programs.Uses()),
+		more := map[string]any{"interfaces": data.OfInterfaces(m.heard.Interfaces()), "programs": data.OfPrograms(m.programs.Uses()),
 			"heard": map[string]any{"packets": state.Heard, "lost": state.Lost, "not_judged": state.Unjudged, "not_written": state.Unkept, "seconds": state.For.Seconds()}}
 		if m.l.command != "" {
 			more["while"] = data.OfWhile(m.ran.Command, m.ran.Took, m.ran.Exit, m.ran.Failed, &m.programs)
@@ -191,7 +191,7 @@ func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 	switch {
 	case m.l.view == "overview" || m.l.view == "exchanges":
 		again := ""
-		if m.l.to != "" && m.l.to != "-" && len(m.written) == 1 && m.redacted == nil && m.l.each == "" && m.l.every == 0 {
+		if m.l.to != "" && m.l.to != "-" && len(m.written) == 1 && m.redacted == nil && !m.l.numbered() {
 			again = m.again(&decoding{paths: []string{m.l.to}, ports: m.l.ports, https: m.l.https}, false)
 		}
 		m.view.Overview(state.On, again, s.Overview)

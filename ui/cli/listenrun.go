@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/netip"
 	"os"
@@ -87,6 +88,9 @@ func (r *listenRun) openFiles() error {
 		return nil
 	}
 	each, _ := parseSize(r.l.each)
+	if err := r.freeRing(); err != nil {
+		return fmt.Errorf("writing packets: %w", err)
+	}
 	r.series = &live.Series{Create: r.nextFile, Each: each, Every: r.l.every, Now: time.Now}
 	if err := r.series.Begin(); err != nil {
 		return fmt.Errorf("writing packets: %w", err)
@@ -105,6 +109,23 @@ func (r *listenRun) openFiles() error {
 	return r.divertStdout()
 }
 
+// numbered reports whether there is more than one file, each with a number in its name.
+func (l *listening) numbered() bool { return l.each != "" || l.every > 0 }
+
+// freeRing refuses names with numbers of which an earlier run has left some: in the middle of this
+// one it would be too late.
+func (r *listenRun) freeRing() error {
+	if !r.l.numbered() || r.files.Overwrite {
+		return nil
+	}
+	end := filepath.Ext(r.l.to)
+	left, err := filepath.Glob(strings.TrimSuffix(r.l.to, end) + "-[0-9][0-9][0-9][0-9][0-9]" + end)
+	if err == nil && len(left) > 0 {
+		err = &fs.PathError{Op: "writing", Path: left[0], Err: files.ErrExists}
+	}
+	return err
+}
+
 // nextFile puts the next file in place; in a ring, it takes the oldest away before.
 func (r *listenRun) nextFile() (live.File, error) {
 	if n := len(r.written) - r.l.files; r.l.files > 0 && n >= 0 {
@@ -114,7 +135,7 @@ func (r *listenRun) nextFile() (live.File, error) {
 		r.written = r.written[1:]
 	}
 	name := r.l.to
-	if r.l.each != "" || r.l.every > 0 {
+	if r.l.numbered() {
 		end := filepath.Ext(name)
 		name = fmt.Sprintf("%s-%05d%s", strings.TrimSuffix(name, end), r.series.Files+1, end)
 	}
@@ -281,7 +302,7 @@ func (r *listenRun) tell(t *conversation.Transaction) {
 
 // state is how far listening has come.
 func (r *listenRun) state() text.Listened {
-	s := text.Listened{On: interfaceWords(r.l.interfaces, r.tap), For: r.now().Sub(r.begun), Written: r.l.to}
+	s := text.Listened{On: interfaceWords(r.l.interfaces, r.heard.Interfaces()), For: r.now().Sub(r.begun), Written: r.l.to}
 	s.Heard, s.Lost, s.Unjudged, s.Unkept = r.heard.Heard()
 	select {
 	case err := <-r.broken:
