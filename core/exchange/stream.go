@@ -99,23 +99,33 @@ func (s *stream) read(conn net.Conn) {
 			s.fail(conn, err)
 			return
 		}
-		s.mu.Lock()
-		var waiter chan []byte
-		if len(data) >= 2 {
-			waiter = s.waiting[binary.BigEndian.Uint16(data)]
+		s.hand(conn, data)
+	}
+}
+
+// hand gives a reply to who waits for it. Nobody ends the connection meanwhile, which closes what
+// they wait on.
+func (s *stream) hand(conn net.Conn, data []byte) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.conn != conn {
+		return // another connection has taken its place
+	}
+	var waiter chan []byte
+	if len(data) >= 2 {
+		waiter = s.waiting[binary.BigEndian.Uint16(data)]
+	}
+	if waiter == nil && len(s.waiting) == 1 {
+		for _, only := range s.waiting { // what nobody waits for is shown to the one who does
+			waiter = only
 		}
-		if waiter == nil && len(s.waiting) == 1 {
-			for _, only := range s.waiting { // what nobody waits for is shown to the one who does
-				waiter = only
-			}
-		}
-		s.mu.Unlock()
-		if waiter != nil {
-			select {
-			case waiter <- data:
-			default: // more than anybody can want: dropped
-			}
-		}
+	}
+	if waiter == nil {
+		return
+	}
+	select {
+	case waiter <- data:
+	default: // more than anybody can want: dropped
 	}
 }
 
