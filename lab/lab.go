@@ -49,6 +49,7 @@ type Lab struct {
 	webs       map[netip.Addr][]Web
 	registries map[netip.Addr][]Registry
 	registered []Registered
+	signers    map[string]*signer // by zone
 
 	mu        sync.Mutex
 	doors     map[door]opened
@@ -86,7 +87,13 @@ func New(o Options) (*Lab, error) {
 	if o.InMemory {
 		l.wires = newMemory()
 	}
-	zones := map[Served]*zone{}
+	zones, signers := map[Served]*zone{}, map[string]*signer{}
+	l.signers = signers
+	for _, s := range scenario.Signed {
+		if signers[s.Zone], err = newSigner(s, scenario.Begins); err != nil {
+			return nil, err
+		}
+	}
 	for _, s := range scenario.Servers {
 		server := &authoritative{Server: s}
 		for _, served := range s.Zones {
@@ -94,6 +101,7 @@ func New(o Options) (*Lab, error) {
 				if zones[served], err = newZone(served); err != nil {
 					return nil, err
 				}
+				zones[served].vouch(signers)
 			}
 			server.zones = append(server.zones, zones[served])
 			if z := zones[served]; z.origin.IsRoot() && l.hints == nil {
@@ -117,6 +125,12 @@ func New(o Options) (*Lab, error) {
 		l.place(&authoritative{}, []netip.Addr{r.Address}, Up, identity{names: []string{r.Host}, lapsed: r.Lapsed})
 	}
 	l.registered = slices.Concat(scenario.Registered, l.delegations(zones))
+	for i := range l.registered {
+		d := &l.registered[i]
+		if s := signers[d.Name.String()]; s != nil && len(d.DS) == 0 {
+			d.DS = []string{s.digest().Value()}
+		}
+	}
 	for _, config := range scenario.Resolvers {
 		r := &twins{}
 		for cache := range max(config.Caches, 1) {

@@ -37,6 +37,7 @@ type Scenario struct {
 	Healthy   []Healthy
 	Paths     []Path `toml:"path"`
 	Odds      []Odd  `toml:"odd"`
+	Signed    []Signing
 	Webs      []Web  `toml:"web"`
 	Mails     []Mail `toml:"mail"`
 

@@ -58,6 +58,9 @@ func (s *authoritative) answer(query *wire.Message, client netip.Addr) (*wire.Me
 		return m, true
 	}
 	best.answer(q, m)
+	if edns, ok := query.EDNS(); ok && edns.DO && best.signer != nil {
+		best.sign(q, m)
+	}
 	return m, true
 }
 

@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"slices"
 	"time"
 
 	"unquil/core/tsig"
@@ -91,7 +92,7 @@ func (z *zone) all() []wire.Record {
 	var rest []wire.Record
 	for _, records := range z.nodes {
 		for _, r := range records {
-			if r.Type != wire.SOA {
+			if r.Type != wire.SOA && !slices.Contains(z.vouched, r) {
 				rest = append(rest, r)
 			}
 		}

@@ -14,8 +14,11 @@ type zone struct {
 	soa       wire.Record
 	negative  wire.Record // the SOA as it stands beside "there is none" (RFC 2308 §3)
 	authority bool
-	before    *zone        // the version before; nil when it is not known
-	clients   netip.Prefix // who gets this content; invalid: everybody else
+	before    *zone         // the version before; nil when it is not known
+	signer    *signer       // nil where it is not signed
+	vouched   []wire.Record // keys and digests, which are in no master file, and are not transferred
+	chain     []denial      // of a signed zone; made when it is needed
+	clients   netip.Prefix  // who gets this content; invalid: everybody else
 }
 
 func newZone(served Served) (*zone, error) {

@@ -33,7 +33,8 @@ var mayImport = map[string][]string{
 	"core/sequence":     {"core/wire", "core/exchange"},
 	"core/conversation": {"core/wire", "core/wording", "core/escape", "core/exchange", "core/capture", "core/finding", "core/hello", "core/evidence"},
 	"core/comparison":   {"core/wording", "core/wire", "core/exchange", "core/finding"},
-	"core/delegation":   {"core/wording", "core/wire", "core/zonefile", "core/exchange", "core/finding"},
+	"core/dnssec":       {"core/wire"},
+	"core/delegation":   {"core/dnssec", "core/wording", "core/wire", "core/zonefile", "core/exchange", "core/finding"},
 	"core/tsig":         {"core/wire"},
 	"core/transfer":     {"core/wire", "core/exchange", "core/finding", "core/tsig"},
 	"core/zonecare":     {"core/wording", "core/wire", "core/exchange", "core/finding", "core/tsig", "core/transfer"},
@@ -65,6 +66,7 @@ var mayImport = map[string][]string{
 var outside = map[string][]string{
 	"core/exchange": {"golang.org/x/sys/unix", "github.com/quic-go/quic-go"},
 	"core/idn":      {"golang.org/x/net/idna", "golang.org/x/net/publicsuffix"}, // scripts, and which domains people can register names in
+	"core/dnssec":   {"github.com/cloudflare/circl/sign/ed448"},                 // which the standard library lacks
 	"core/live":     {"golang.org/x/net/bpf", "golang.org/x/sys/unix"},          // what the system is told with
 	"core/capture":  {"github.com/klauspost/compress/gzip", "github.com/klauspost/compress/zstd"},
 	// Conditions that people write; their evaluation is no part of the job itself.

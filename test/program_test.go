@@ -246,7 +246,7 @@ func TestTraceOptions(t *testing.T) {
 		{"a slow network", []string{"www.farhost.test", "--lab-latency", "30ms"}, 0, []string{"until the answer was known; a resolver that queries one server per level needs about"}, nil},
 		{"a tree that was redirected", []string{"book.lodge.hollowtarn.example"}, 0, []string{"the alias points to book.lodge.farhost.test", "resolves to 203.0.113.72"}, nil},
 		{"a zone that nobody delegates", []string{"www.depot.hollowtarn.example"}, 3, []string{"but ns.farhost.test says otherwise", "there is no depot.hollowtarn.example", "no-delegation"}, nil},
-		{"a wildcard", []string{"anyone.guest.hollowtarn.example"}, 0, []string{"may come from a wildcard: the same records are at *.guest.hollowtarn.example"}, nil},
+		{"a wildcard", []string{"anyone.guest.hollowtarn.example"}, 0, []string{"the answer comes from the wildcard *.guest.hollowtarn.example"}, nil},
 		{"a number of servers that is none", []string{"www.hollowtarn.example", "--servers", "two"}, 2, nil, nil},
 		{"over a transport that zones' servers lack", []string{"www.hollowtarn.example", "--over", "quic"}, 2, nil, nil},
 		{"too large for UDP, and no TCP", []string{"season.passes.hollowtarn.example", "-t", "TXT"}, 3, []string{"truncated", "truncates its answer, and retrying over TCP fails too"}, nil},

@@ -294,6 +294,7 @@ func moved(hint, listed []netip.Addr) bool {
 func (w *Walker) options() exchange.Options {
 	o := w.Session.Client.Options
 	o.Iterative = true
+	o.DNSSEC = o.DNSSEC || len(w.Anchors) > 0
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	o.WithoutEDNS = o.WithoutEDNS || w.edns == swallowed

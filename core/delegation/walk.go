@@ -149,6 +149,7 @@ type Walk struct {
 	Wildcard     *Wildcard     // that the answer comes from, or may; nil without one
 	Closest      wire.Name     // the nearest name above that exists, where the asked one does not; zero when that is not known
 	Known        time.Duration // until the answer was known
+	Validation   *Validation   // what the signatures make of it; nil where nobody looked
 	Took         time.Duration // until the last server had answered or been given up
 	Resolver     time.Duration // about what a resolver with an empty cache needs, which asks one server a level
 	Findings     []finding.Finding
@@ -181,7 +182,11 @@ type Walker struct {
 	One     bool      // ask one server after the other, until one gives a usable reply
 	// Minimise shows each server one label more than its zone, no more than it has to see (RFC 9156).
 	Minimise bool
-	Over     exchange.Transport // "" means UDP, and TCP when a reply is cut
+	// Anchors are what signatures are judged by, as of a time: DS or DNSKEY records. Without any they
+	// are not.
+	Anchors []wire.Record
+	AsOf    time.Time
+	Over    exchange.Transport // "" means UDP, and TCP when a reply is cut
 
 	memory
 }
@@ -195,6 +200,8 @@ type memory struct {
 	primed  bool
 	priming *Priming
 	hosts   map[wire.Name][]netip.Addr
+	// keysFrom are the servers that were asked for a zone's keys, by zone in lower case.
+	keysFrom map[wire.Name]exchange.Server
 }
 
 // run is one walk with all that is asked for its sake.
@@ -234,6 +241,7 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 	walk.names()
 	walk.Took, walk.Resolver = w.Session.Client.Now().Sub(begun), walk.resolverTime()
 	walk.Findings = judge(walk)
+	r.validate(ctx, walk)
 	return walk
 }
 
@@ -267,6 +275,7 @@ func (c *course) step(ctx context.Context) {
 		return
 	}
 	step := c.begin()
+	c.vouchers(ctx)
 	var err error
 	step.Chosen, err = c.ask(ctx, step, c.servers, c.path)
 	if len(c.walk.Steps) == 1 && c.zone.IsRoot() && len(c.path) == 0 {
@@ -279,7 +288,7 @@ func (c *course) step(ctx context.Context) {
 	c.notice(step)
 	switch reply := step.Chosen.Exchange.Reply; {
 	case step.Chosen.Stance == Refers:
-		c.refer(step, reply)
+		c.refer(ctx, step, reply)
 	case !step.Question.Name.Equal(c.name):
 		c.shown.answered(step.Question.Name, c.name, reply)
 	default:
@@ -312,9 +321,10 @@ func stopped(ctx context.Context, err error) End {
 }
 
 // refer goes on to the zone that a reply refers to.
-func (c *course) refer(step *Step, reply *wire.Message) {
+func (c *course) refer(ctx context.Context, step *Step, reply *wire.Message) {
 	child, ns, _ := exchange.ReferralZone(reply)
 	step.Child = child
+	c.vouch(ctx, step)
 	if !c.DownTo.IsZero() && len(c.path) == 0 && child.Equal(c.DownTo) {
 		c.walk.End = EndDownTo
 		return

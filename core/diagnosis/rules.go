@@ -52,6 +52,12 @@ type rule struct {
 // What resolvers do when those they ask do not answer.
 var resolverFails = []finding.Code{finding.ServerFailure, finding.NoReply, finding.Failed, finding.Slow, finding.Refused}
 
+// keysSeen makes sure how a zone is signed.
+const keysSeen = "the keys, digests and signatures on the way were fetched and checked"
+
+// What resolvers that validate do with a zone whose signatures are broken.
+var signaturesBreak = append([]finding.Code{finding.ValidationFails}, resolverFails...)
+
 // heardHere makes sure what this machine does with packets.
 const heardHere = "the packets were heard at this machine's interfaces"
 
@@ -145,6 +151,17 @@ var rules = []rule{
 	{code: finding.NSSetDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},
 	{code: finding.NSIsAlias, ofZone: true, place: TheDeleg, who: holder, sure: "the server's name was looked up"},
 	{code: finding.SerialsDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time"},
+	{code: finding.AnchorOld, place: ThisMachine, who: you, sure: keysSeen, explains: resolverFails},
+	{code: finding.DSWithoutKey, ofZone: true, place: TheDeleg, who: registrant, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.ChainMissing, ofZone: true, place: TheDeleg, who: registrant, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.KeyUnsigned, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.SignatureExpired, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.SignatureNotYetValid, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.SignatureMissing, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.SignatureWrong, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.DenialIncomplete, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.SignatureRunsOut, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen},
+	{code: finding.AlgorithmWeak, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen},
 	{code: finding.RegistryDiffers, place: TheRegistry, who: registrant, sure: "registry and zone above were both asked"},
 	{code: finding.DomainExpiresSoon, place: TheRegistry, who: registrant, sure: "the registry itself was asked"},
 	{code: finding.RegistryUnreachable, place: TheRegistry, who: registrySide, sure: "it was tried", rivals: []rival{{"a network that lets nobody out over HTTPS", "ask from another network", "", nil}}},

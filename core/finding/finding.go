@@ -141,6 +141,17 @@ const (
 	AlteredOnTheWay        Code = "altered-on-the-way"
 	AnsweredLocally        Code = "answered-locally"
 	DroppedLocally         Code = "dropped-locally"
+	SignatureExpired       Code = "signature-expired"
+	SignatureNotYetValid   Code = "signature-not-yet-valid"
+	SignatureMissing       Code = "signature-missing"
+	SignatureWrong         Code = "signature-wrong"
+	SignatureRunsOut       Code = "signature-runs-out"
+	DSWithoutKey           Code = "ds-without-key"
+	KeyUnsigned            Code = "key-unsigned"
+	ChainMissing           Code = "chain-missing"
+	DenialIncomplete       Code = "denial-incomplete"
+	AlgorithmWeak          Code = "algorithm-weak"
+	AnchorOld              Code = "anchor-old"
 )
 
 // Entry is one code's page in the catalogue.
@@ -208,6 +219,17 @@ var Catalogue = []Entry{
 	{AliasDangling, "a zone", "The alias points to a name that does not exist.", "Ask the zone's operator to create the name that the alias points to, or to change the alias."},
 	{AliasWithData, "a zone", "A name has an alias (CNAME) together with other records, which is not allowed.", "Ask the zone's operator to replace the alias with the records of its target."},
 	{AliasLong, "a zone", "The name is reached through a long chain of aliases: some resolvers give up, and every link can break.", "Ask the zone's operator to point the first alias closer to the end of the chain."},
+	{SignatureExpired, "a zone's signatures", "The signatures of the zone ran out: resolvers that validate refuse its answers.", "Ask the zone's operator to sign the zone anew: its signer seems to have stopped."},
+	{SignatureNotYetValid, "a zone's signatures", "The signatures of the zone are not valid yet.", "Check this machine's clock first. If that is right, ask the zone's operator: the signer's clock is ahead."},
+	{SignatureMissing, "a zone's signatures", "The zone is signed, and records of it have no signature.", "Ask the zone's operator to sign the whole zone, and whether every server has the signed one."},
+	{SignatureWrong, "a zone's signatures", "A signature does not fit the records that it is over.", "Ask the zone's operator to sign the zone anew; if that does not help, something changes the answers on their way."},
+	{SignatureRunsOut, "a zone's signatures", "A signature on the way runs out within a day.", "Ask the zone's operator whether the zone is still signed anew in time."},
+	{DSWithoutKey, "a zone's signatures", "The DS records at the zone above name no key that the zone has.", "Have the holder put the DS record of a key that the zone has in place at the registry."},
+	{KeyUnsigned, "a zone's signatures", "The zone's keys are not signed by a key that its DS records name.", "Ask the zone's operator to sign the keys with that one, or have the DS record changed to the one that signs."},
+	{ChainMissing, "a zone's signatures", "The zone above says that the zone is signed, and it is not.", "Ask the zone's operator to sign the zone, or have its DS records removed at the registry."},
+	{DenialIncomplete, "a zone's signatures", "What the zone denies it does not prove.", "Ask the zone's operator to have the zone signed anew, by a current signer."},
+	{AlgorithmWeak, "a zone's signatures", "The zone is signed in a way that is no longer good enough.", "Ask the zone's operator to move to a current algorithm, such as ECDSA with P-256."},
+	{AnchorOld, "this machine", "The trust anchors that signatures are judged by name none of the root's keys.", "Bring the trust anchors up to date."},
 	{TargetIsAlias, "a zone", "The record points to a host name that is an alias (CNAME), which is not allowed there (RFC 2181 §10.3).", "Ask the zone's operator to point it to the name that has the address."},
 	{TargetUnresolvable, "a zone", "The record points to a host name that has no address, or whose address cannot be looked up.", "Ask the zone's operator to give that host an address, or to point the record elsewhere."},
 	{AddressNowhere, "a zone", "A name or a listed server has an address that other machines cannot reach (loopback, unspecified, multicast, broadcast or link-local). No packet is sent there.", "Ask the zone's operator to enter the address of the intended host."},

@@ -100,6 +100,7 @@ const (
 	NXDomain RCode = 3
 	NotImp   RCode = 4
 	Refused  RCode = 5
+	YXDomain RCode = 6
 	NotAuth  RCode = 9
 	BadVers  RCode = 16
 )

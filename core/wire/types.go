@@ -29,11 +29,16 @@ const (
 	HTTPS  Type = 65
 	RRSIG  Type = 46
 	NSEC   Type = 47
+	NSEC3  Type = 50
+	CDS    Type = 59
 	TSIG   Type = 250
 	IXFR   Type = 251
 	AXFR   Type = 252
 	ANY    Type = 255
 	CAA    Type = 257
+
+	NSEC3PARAM Type = 51
+	CDNSKEY    Type = 60
 )
 
 // row is one record type: its mnemonic, where it is specified, and its fields

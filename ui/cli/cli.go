@@ -60,6 +60,7 @@ type app struct {
 	outputs
 	registryOptions
 	listenOptions
+	validateOptions
 	config
 	question
 

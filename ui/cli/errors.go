@@ -88,6 +88,8 @@ var (
 	errRing         = errors.New("nothing says when one file is full")
 	errNoFile       = errors.New("no file is written")
 	errNoListen     = errors.New("nobody listens")
+	errAnchor       = errors.New("it holds no DS or DNSKEY record")
+	errAsOf         = errors.New("not a time")
 	errMirror       = errors.New("it is about some interfaces, and none is named")
 )
 
@@ -174,6 +176,8 @@ var advice = []struct {
 	{errRing, "add --each 100MB, or --every 10m"},
 	{errNoFile, "add --to FILE.pcapng"},
 	{errNoListen, "add --listen"},
+	{errAnchor, "give DS or DNSKEY records in master-file form, such as those of the root"},
+	{errAsOf, "for example --as-of 2026-03-09T07:40:00Z"},
 	{errMirror, "add --interface NAME"},
 	{live.ErrInterface, "name one of these, or leave --interface out to listen at all of them"},
 	{live.ErrUnsupported, "capture with a tool of that system, and run unquil decode on its file; with --lab there is something to listen to everywhere"},

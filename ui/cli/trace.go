@@ -60,6 +60,9 @@ func newTrace(a *app) *cobra.Command {
 				}
 			}
 			walker.Session = a.session
+			if walker.Anchors, walker.AsOf, err = a.validation(); err != nil {
+				return err
+			}
 			var walks []*delegation.Walk
 			for _, q := range asked {
 				stop := a.progress()
@@ -83,6 +86,7 @@ func newTrace(a *app) *cobra.Command {
 	flags.BoolVar(&minimise, "minimise", false, "show each server no more of the name than it needs (RFC 9156)")
 	flags.StringVar(&over, "over", "", "only this `TRANSPORT`, udp or tcp, instead of UDP with TCP for truncated replies")
 	flags.BoolVar(&a.wire, "wire", false, "also show the bytes of the messages, with every field named")
+	a.validateFlags(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.bareFlag(cmd)

@@ -58,6 +58,9 @@ func OfWalk(w *delegation.Walk) any {
 	if !w.Closest.IsZero() {
 		result["nearest_existing"] = w.Closest
 	}
+	if w.Validation != nil {
+		result["validation"] = ofValidation(w.Validation)
+	}
 	if p := w.Priming; p != nil {
 		result["priming"] = map[string]any{"exchange": p.Exchange.Number, "servers": p.Listed, "unknown_to_hints": p.Unknown, "not_listed": p.Gone, "moved": p.Moved}
 	}

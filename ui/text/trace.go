@@ -56,6 +56,7 @@ func (v *View) Walk(w *delegation.Walk, every bool) {
 			v.flow("", 2, fmt.Sprintf("on the side: %s %s", side.Question.Spoken(), side.Summary()), quiet)
 		}
 	}
+	v.validation(w)
 	v.times(w)
 	v.Findings("what to note", w.Findings)
 }

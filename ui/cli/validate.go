@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"unquil/core/dnssec"
+	"unquil/core/wire"
+	"unquil/core/zonefile"
+)
+
+// validateOptions say what signatures are judged by.
+type validateOptions struct {
+	noValidate bool
+	anchorFile string
+	asOf       string
+}
+
+func (a *app) validateFlags(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.BoolVar(&a.noValidate, "no-validate", false, "leave signatures (DNSSEC) alone")
+	flags.StringVar(&a.anchorFile, "anchor", "", "judge signatures by the DS or DNSKEY records in this `FILE`, instead of the root's published keys")
+	flags.StringVar(&a.asOf, "as-of", "", "judge signatures as of this `TIME`, such as 2026-03-09T07:40:00Z, instead of now")
+}
+
+// validation is what signatures are judged by, and as of when; no anchors where they are not.
+func (a *app) validation() (anchors []wire.Record, asOf time.Time, err error) {
+	asOf = time.Now()
+	if a.simulation != nil {
+		asOf = a.simulation.Now()
+	}
+	if a.asOf != "" {
+		if asOf, err = time.Parse(time.RFC3339, a.asOf); err != nil {
+			return nil, asOf, usage(fmt.Errorf("--as-of %q: %w", shorten(a.asOf), errAsOf))
+		}
+	}
+	switch {
+	case a.noValidate:
+		return nil, asOf, nil
+	case a.anchorFile != "":
+		anchors, err = a.readAnchors()
+	case a.simulation != nil:
+		anchors = a.simulation.Anchors()
+	default:
+		anchors = dnssec.PublishedAnchors()
+	}
+	return anchors, asOf, err
+}
+
+// readAnchors reads a file of trust anchors in master-file form.
+func (a *app) readAnchors() (anchors []wire.Record, err error) {
+	text, err := a.files.Read(a.anchorFile, maxSettings)
+	if err != nil {
+		return nil, fmt.Errorf("reading trust anchors: %w", err)
+	}
+	records, err := zonefile.Read(bytes.NewReader(text), zonefile.Options{File: a.anchorFile, Origin: wire.Root})
+	if err != nil {
+		return nil, fmt.Errorf("reading trust anchors: %w", err)
+	}
+	for _, r := range records {
+		if r.Type == wire.DS || r.Type == wire.DNSKEY {
+			anchors = append(anchors, r)
+		}
+	}
+	if len(anchors) == 0 {
+		return nil, usage(fmt.Errorf("--anchor %s: %w", shorten(a.anchorFile), errAnchor))
+	}
+	return anchors, nil
+}

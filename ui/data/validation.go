@@ -1,0 +1,69 @@
+package data
+
+import (
+	"time"
+
+	"unquil/core/delegation"
+	"unquil/core/dnssec"
+)
+
+// ofValidation returns what signatures came to as JSON has it.
+func ofValidation(v *delegation.Validation) any {
+	type digest struct {
+		Tag       uint16 `json:"tag"`
+		Algorithm uint8  `json:"algorithm"`
+		Type      uint8  `json:"digest_type"`
+	}
+	type key struct {
+		Tag       uint16 `json:"tag"`
+		Algorithm uint8  `json:"algorithm"`
+		Entry     bool   `json:"entry_point"`
+	}
+	type link struct {
+		Zone    string       `json:"zone"`
+		State   dnssec.State `json:"state"`
+		DS      []digest     `json:"ds"`
+		Keys    []key        `json:"keys"`
+		By      uint16       `json:"signed_by,omitempty"` // the tag of the key that signs the others
+		Expires *time.Time   `json:"expires,omitempty"`
+		Flaw    dnssec.Flaw  `json:"flaw,omitempty"`
+		Seen    []int        `json:"exchanges"`
+	}
+	out := map[string]any{"state": v.State, "as_of": v.AsOf.UTC()}
+	if !v.Zone.IsZero() {
+		out["zone"] = v.Zone
+	}
+	if !v.Expires.IsZero() {
+		out["expires"] = v.Expires
+	}
+	if b := v.Break; b != nil {
+		out["flaw"] = map[string]any{"code": b.Flaw, "zone": b.Zone, "name": b.Owner, "type": b.Type.String(), "tag": b.Tag}
+	}
+	chain := []link{}
+	for _, l := range v.Chain {
+		j := link{Zone: l.Zone.String(), State: l.State, DS: []digest{}, Keys: []key{}, By: l.By, Seen: l.Seen}
+		for _, d := range l.Digests {
+			j.DS = append(j.DS, digest{d.Tag, uint8(d.Algorithm), d.Type})
+		}
+		for _, k := range l.Keys {
+			j.Keys = append(j.Keys, key{k.Tag, uint8(k.Algorithm), k.EntryPoint()})
+		}
+		if l.Break != nil {
+			j.Flaw = l.Break.Flaw
+		}
+		if !l.Expires.IsZero() {
+			j.Expires = &l.Expires
+		}
+		if j.Seen == nil {
+			j.Seen = []int{}
+		}
+		chain = append(chain, j)
+	}
+	out["chain"] = chain
+	servers := []any{}
+	for _, s := range v.Servers {
+		servers = append(servers, map[string]any{"host": s.Reply.Host, "address": s.Reply.Address, "state": s.State, "expires": s.Expires})
+	}
+	out["servers_that_differ"] = servers
+	return out
+}

@@ -1,0 +1,81 @@
+package text
+
+import (
+	"fmt"
+	"time"
+
+	"unquil/core/delegation"
+	"unquil/core/dnssec"
+	"unquil/core/finding"
+	"unquil/core/wording"
+)
+
+// stateWords say what each state means.
+var stateWords = map[dnssec.State]string{
+	dnssec.Secure:        "secure: signed from the root's key down",
+	dnssec.Insecure:      "insecure: not signed all the way, and nobody says that it is",
+	dnssec.Bogus:         "bogus: resolvers that validate do not accept it",
+	dnssec.Indeterminate: "unknown: the keys on the way could not be had",
+}
+
+// validation draws the chain of trust of a walk, a zone a line.
+func (v *View) validation(w *delegation.Walk) {
+	val := w.Validation
+	if val == nil {
+		return
+	}
+	v.line()
+	words := stateWords[val.State]
+	style := plainStyle
+	switch val.State {
+	case dnssec.Secure:
+		style = good
+	case dnssec.Bogus:
+		style = severe[finding.Fault]
+	}
+	words = style.Render(words)
+	if val.State == dnssec.Secure && !val.Expires.IsZero() {
+		words += fmt.Sprintf(", for %s (until %s)", wording.Span(val.Expires.Sub(val.AsOf).Truncate(time.Minute)), val.Expires.Format("15:04 on 2 January 2006"))
+	}
+	v.row("signatures", words)
+	for i, link := range val.Chain {
+		zone := link.Zone.Spoken()
+		if link.Zone.IsRoot() {
+			zone = ". (the root)"
+		}
+		above := "the trust anchor"
+		if i > 0 {
+			above = val.Chain[i-1].Zone.Spoken()
+			if val.Chain[i-1].Zone.IsRoot() {
+				above = "the root"
+			}
+		}
+		v.flow("", labelWidth, strong.Render(zone)+"  "+linkWords(link, above), plainStyle)
+	}
+}
+
+// linkWords say what vouches for a zone, and what its own key does; above is what names that key.
+func linkWords(l *dnssec.Link, above string) string {
+	switch {
+	case l.Break != nil && l.Break.Flaw == dnssec.UnsupportedDigest:
+		return above + " names its keys in a way that nobody checks: it counts as unsigned"
+	case l.Break != nil && l.Break.Flaw == dnssec.ManyIterations:
+		return above + " hashes names too often for its denials to count: it counts as unsigned"
+	case l.Unsigned:
+		return "not signed, as " + above + " proves"
+	case l.Break != nil:
+		return severe[finding.Fault].Render("the chain breaks here")
+	case l.State == dnssec.Indeterminate:
+		return "its keys could not be had"
+	}
+	for _, k := range l.Keys {
+		if k.Tag == l.By {
+			words := fmt.Sprintf("key %d, named by %s, vouches for its %s (%s)", k.Tag, above, wording.Count(len(l.Keys), "key", "keys"), k.Algorithm)
+			if !l.Expires.IsZero() {
+				words += ", until " + l.Expires.Format("2 January 15:04")
+			}
+			return words
+		}
+	}
+	return string(l.State)
+}
