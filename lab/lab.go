@@ -103,8 +103,14 @@ func New(o Options) (*Lab, error) {
 				}
 				zones[served].vouch(signers)
 			}
-			server.zones = append(server.zones, zones[served])
-			if z := zones[served]; z.origin.IsRoot() && l.hints == nil {
+			z := zones[served]
+			if z.signer != nil && slices.Contains(z.signer.Lags, s.Host) {
+				own := *z
+				own.signer = z.signer.lagging()
+				z = &own
+			}
+			server.zones = append(server.zones, z)
+			if z.origin.IsRoot() && l.hints == nil {
 				l.hints = rootHints(z)
 			}
 		}

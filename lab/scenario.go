@@ -19,7 +19,7 @@ import (
 	"unquil/core/zonefile"
 )
 
-//go:embed scenario.toml workshop.toml disputes.toml mail.toml registry.toml zones machine machines captures
+//go:embed scenario.toml workshop.toml disputes.toml mail.toml registry.toml signatures.toml zones machine machines captures
 var files embed.FS
 
 // Scenario is what scenario.toml says.
@@ -184,6 +184,7 @@ type Plot struct {
 	Apart  []string
 	For    string   // the network of the clients that get this; "" means everybody else
 	Copied []string // labels of resolvers that have a copy of it
+	Signed *Signing // how it is signed; nil: it is not
 }
 
 // Odd is a pair of the workshop's servers that go wrong alike.
@@ -288,7 +289,7 @@ func Load() (*Scenario, error) {
 	for _, part := range []struct {
 		file     string
 		workshop bool // it is no part of the story
-	}{{"scenario.toml", false}, {"workshop.toml", true}, {"disputes.toml", true}, {"mail.toml", true}, {"registry.toml", true}} {
+	}{{"scenario.toml", false}, {"workshop.toml", true}, {"disputes.toml", true}, {"mail.toml", true}, {"registry.toml", true}, {"signatures.toml", true}} {
 		text, err := files.ReadFile(part.file)
 		if err != nil {
 			return nil, err

@@ -48,6 +48,12 @@ func (s *authoritative) answer(query *wire.Message, client netip.Addr) (*wire.Me
 		if q.Class != wire.IN || !q.Name.IsSubdomainOf(z.origin) || z.clients.IsValid() && !z.clients.Contains(client) {
 			continue
 		}
+		if q.Type == wire.DS && best != nil && z.origin.Equal(q.Name) {
+			continue // digests are the zone's above (RFC 4035 §3.1.4.1)
+		}
+		if q.Type == wire.DS && best != nil && best.origin.Equal(q.Name) {
+			best = nil
+		}
 		nearer := best == nil || z.origin.Labels() > best.origin.Labels()
 		if nearer || z.origin.Equal(best.origin) && z.clients.Bits() > best.clients.Bits() {
 			best = z

@@ -32,7 +32,14 @@ type Signing struct {
 	OptOut    bool   `toml:"opt_out"` // unsigned delegations are left out
 	// Steps are how far beyond their seeds the primes of RSA keys lie, of both keys: looking for them
 	// takes longer than all else.
-	Steps [4]int64
+	Steps     [4]int64
+	Without   []string // types whose records are not signed
+	Spoils    []string // types whose signatures do not fit
+	Digest    string   // what the zone above has of it: "" its key's, "other" another's, "unknown" one that nobody checks, "beside" both it and such a one
+	KeysBy    string   // "daily" where the key that signs everything else signs the keys too, and the other does not
+	Unserved  bool     // the zone above has a digest, and the zone itself is not signed
+	Proofless bool     // nothing proves what is not there
+	Lags      []string // hosts whose signatures ran out when the scenario began
 	// Begins and Ends are when signatures are valid, from the scenario's beginning on; "" means a
 	// week before and a fortnight after.
 	Begins, Ends string
@@ -182,6 +189,10 @@ func (z *zone) vouch(signers map[string]*signer) {
 	if z.signer == nil {
 		return
 	}
+	if z.signer.Unserved {
+		z.signer = nil
+		return
+	}
 	add := func(r wire.Record) {
 		z.nodes[r.Name.Fold()] = append(z.nodes[r.Name.Fold()], r)
 		z.vouched = append(z.vouched, r)
@@ -190,16 +201,41 @@ func (z *zone) vouch(signers map[string]*signer) {
 	add(z.signer.daily.record)
 	for _, below := range signers {
 		if cut := z.delegation(below.zone); cut != nil && cut[0].Name.Equal(below.zone) {
-			add(below.digest())
+			for _, ds := range below.digests() {
+				add(ds)
+			}
 		}
 	}
+}
+
+// digests are what the zone above has.
+func (s *signer) digests() []wire.Record {
+	right := s.digest()
+	other := right
+	switch s.Digest {
+	case "":
+		return []wire.Record{right}
+	case "other":
+		other.Data = "\x12\x34" + right.Data[2:]
+		return []wire.Record{other}
+	}
+	other.Data = right.Data[:2] + "\xc8" + right.Data[3:] // of an algorithm that is not assigned
+	if s.Digest == "unknown" {
+		return []wire.Record{other}
+	}
+	return []wire.Record{other, right}
+}
+
+// lagging is the same signer as some servers have it, who sign no more.
+func (s *signer) lagging() *signer {
+	return &signer{Signing: s.Signing, zone: s.zone, entry: s.entry, daily: s.daily, begins: s.begins, ends: s.begins.Add(7*24*time.Hour - 100*time.Minute), salt: s.salt, made: map[string]wire.Record{}}
 }
 
 // over is the signature over a set of records; signed is the owner's name as it was signed, which of
 // what a wildcard gives is the wildcard's.
 func (s *signer) over(set []wire.Record, signed wire.Name) wire.Record {
 	key := s.daily
-	if set[0].Type == wire.DNSKEY {
+	if set[0].Type == wire.DNSKEY && s.KeysBy == "" {
 		key = s.entry
 	}
 	labels := signed.Labels()
@@ -230,7 +266,11 @@ func (s *signer) over(set []wire.Record, signed wire.Name) wire.Record {
 	defer s.mu.Unlock()
 	made, known := s.made[string(data)]
 	if !known {
-		made = wire.Record{Type: wire.RRSIG, Class: wire.IN, TTL: set[0].TTL, Data: string(head) + s.zone.Wire() + string(key.sign(data))}
+		signature := key.sign(data)
+		if slices.Contains(s.Spoils, set[0].Type.String()) {
+			signature[7] ^= 1
+		}
+		made = wire.Record{Type: wire.RRSIG, Class: wire.IN, TTL: set[0].TTL, Data: string(head) + s.zone.Wire() + string(signature)}
 		s.made[string(data)] = made
 	}
 	made.Name = set[0].Name
@@ -291,7 +331,7 @@ func (z *zone) signed(records []wire.Record) []wire.Record {
 		}
 		if r.Type == wire.CNAME && slices.ContainsFunc(records, func(o wire.Record) bool {
 			return o.Type == wire.DNAME && r.Name.IsSubdomainOf(o.Name) && !r.Name.Equal(o.Name)
-		}) || !r.Name.IsSubdomainOf(z.origin) {
+		}) || !r.Name.IsSubdomainOf(z.origin) || slices.Contains(z.signer.Without, r.Type.String()) {
 			continue
 		}
 		var set []wire.Record
@@ -349,6 +389,9 @@ func (z *zone) denies(name wire.Name) []wire.Record {
 // that is left out of the chain the next one above it is proven too.
 func (z *zone) proves(name wire.Name) []wire.Record {
 	s := z.signer
+	if s.Proofless {
+		return nil
+	}
 	chain := z.denials()
 	key := func(d denial) int { return d.owner.Compare(name) }
 	if s.NSEC3 {

@@ -60,7 +60,16 @@ func (s *Scenario) plant() error {
 		if err := s.serve(p); err != nil {
 			return err
 		}
+		if p.Signed != nil {
+			signing := *p.Signed
+			signing.Zone = p.Zone + "." + workshopZone
+			for i, host := range signing.Lags {
+				signing.Lags[i] = fromWorkshop(host)
+			}
+			s.Signed = append(s.Signed, signing)
+		}
 	}
+	s.Signed = append(s.Signed, Signing{Zone: workshopZone})
 	text := workshopText + parent.String()
 	for i := range s.Servers {
 		switch s.Servers[i].Host {

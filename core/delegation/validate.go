@@ -57,11 +57,11 @@ func (s *signedBy) Cut(name wire.Name) (is, known bool) {
 // maxVouchers is how many servers of a zone are asked for its keys until one gives them.
 const maxVouchers = 3
 
-// Ask asks servers of a zone until one has an answer with authority.
-func (s *signedBy) Ask(ctx context.Context, zone wire.Name, q wire.Question) (m *wire.Message, number int) {
-	tried := 0
-	for _, server := range s.servers(zone, q.Type) {
-		if tried++; tried > maxVouchers || ctx.Err() != nil {
+// Ask asks servers of a zone until one has an answer; for another turn it begins at another one.
+func (s *signedBy) Ask(ctx context.Context, zone wire.Name, q wire.Question, turn int) (m *wire.Message, number int) {
+	all := s.servers(zone, q.Type)
+	for _, server := range all[min(turn, len(all)):min(turn+maxVouchers, len(all))] {
+		if ctx.Err() != nil {
 			break
 		}
 		options := s.options()
@@ -161,16 +161,24 @@ func (w *run) validate(ctx context.Context, walk *Walk) {
 			continue
 		}
 		result := v.Judge(ctx, step.Question, step.Chosen.Exchange.Reply)
+		var own []ServerSignatures
+		for _, r := range step.Replies {
+			if r.Stance == Answers {
+				own = append(own, ServerSignatures{r, v.Judge(ctx, step.Question, r.Exchange.Reply)})
+			}
+		}
+		for _, s := range own { // a resolver that gets something broken asks another server
+			if worse(result.State, s.State) {
+				result = s.Result
+			}
+		}
 		if first || worse(result.State, all.State) {
 			all.Result = result
 		}
 		first = false
-		for _, r := range step.Replies {
-			if r.Stance != Answers {
-				continue
-			}
-			if own := v.Judge(ctx, step.Question, r.Exchange.Reply); own.State != result.State || !own.Expires.Equal(result.Expires) {
-				all.Servers = append(all.Servers, ServerSignatures{r, own})
+		for _, s := range own {
+			if s.State != result.State || !s.Expires.Equal(result.Expires) {
+				all.Servers = append(all.Servers, s)
 			}
 		}
 	}
@@ -192,20 +200,22 @@ const soon = 24 * time.Hour
 
 // judge says what is wrong with the signatures.
 func (v *Validation) judge(walk *Walk) (found []finding.Finding) {
-	if v.State == dnssec.Bogus && v.Break != nil {
-		f := v.broken(v.Break, walk)
-		found = append(found, f)
+	timely := v.Break == nil || v.Break.Flaw != dnssec.SignatureExpired && v.Break.Flaw != dnssec.SignatureNotYet
+	if v.State == dnssec.Bogus && len(v.Chain) == 1 && !timely && v.Zone.IsRoot() {
+		f := finding.New(finding.ClockWrong, finding.Fault, finding.About{Name: walk.Question.Name.String(), Type: walk.Question.Type.String()},
+			fmt.Sprintf("As of %s not even the root's signatures are valid: the clock that signatures are judged by is wrong.", v.AsOf.UTC().Format("15:04 on 2 January 2006")), v.seen()...)
+		return append(found, f)
 	}
-	for _, s := range v.Servers {
-		if s.State != dnssec.Bogus || s.Break == nil || v.State == dnssec.Bogus {
-			continue
+	if v.State == dnssec.Bogus && v.Break != nil {
+		found = append(found, v.broken(v.Break, walk))
+	}
+	told := map[wire.Name]bool{}
+	for i := range v.Servers {
+		s := &v.Servers[i]
+		if s.State == dnssec.Bogus && s.Break != nil && v.State != dnssec.Bogus && !told[s.Reply.Host] {
+			told[s.Reply.Host] = true
+			found = append(found, v.ofServer(s, walk))
 		}
-		f := v.broken(s.Break, walk)
-		f.Severity = finding.Concern
-		f.About.Server, f.About.Address = s.Reply.Host.String(), s.Reply.Address.String()
-		f.Text = strings.TrimSuffix(f.Text, ".") + ", as " + s.Reply.Host.Spoken() + " gives them; the other servers' are valid."
-		f.Evidence = []int{s.Reply.Exchange.Number}
-		found = append(found, f)
 	}
 	if left := v.Expires.Sub(v.AsOf); v.State == dnssec.Secure && left < soon {
 		found = append(found, finding.New(finding.SignatureRunsOut, finding.Concern, finding.About{Zone: v.Zone.String(), Name: walk.Question.Name.String(), Type: walk.Question.Type.String()},
@@ -218,37 +228,44 @@ func (v *Validation) judge(walk *Walk) (found []finding.Finding) {
 	return found
 }
 
-// flaws say what each flaw is, in a sentence about a zone and the set that shows it, and who mends it.
+// flaws say what each flaw is, in a sentence about a zone and the set that shows it, and what to do.
 var flaws = map[dnssec.Flaw]struct{ text, next string }{
-	dnssec.SignatureExpired: {"The signature over %[2]s of %[1]s ran out at %[3]s", "Ask the zone's operator to sign the zone anew: its signer seems to have stopped."},
-	dnssec.SignatureNotYet:  {"The signature over %[2]s of %[1]s is not valid before %[4]s", "Check this machine's clock first. If that is right, ask the zone's operator: the signer's clock is ahead."},
-	dnssec.SignatureMissing: {"%[1]s is signed, and there is no signature over %[2]s", "Ask the zone's operator to sign the whole zone, and whether every server has the signed one."},
-	dnssec.SignatureWrong:   {"The signature over %[2]s of %[1]s does not fit the records", "Ask the zone's operator to sign the zone anew; if that does not help, something changes the answers on their way."},
-	dnssec.DSWithoutKey:     {"The DS record of %[1]s names a key with tag %[5]d, and the zone has no such key", "Have the holder put the DS record of a key that the zone has in place at the registry."},
-	dnssec.KeyUnsigned:      {"The keys of %[1]s are not signed by the one that its DS record names (tag %[5]d)", "Ask the zone's operator to sign the keys with that one, or have the DS record changed to the one that signs."},
-	dnssec.ChainMissing:     {"The zone above says that %[1]s is signed, and the zone gives no keys", "Ask the zone's operator to sign the zone, or have its DS records removed at the registry."},
-	dnssec.DenialIncomplete: {"%[1]s denies %[2]s and does not prove it", "Ask the zone's operator to have the zone signed anew, by a current signer."},
-	dnssec.AnchorOld:        {"None of the keys of %[1]s is one that the trust anchors name", "Bring the trust anchors up to date."},
+	dnssec.SignatureExpired: {"The signature over {set} ran out at {since}", "Ask the zone's operator to sign the zone anew: its signer seems to have stopped."},
+	dnssec.SignatureNotYet:  {"The signature over {set} is not valid before {until}", "Check this machine's clock first. If that is right, ask the zone's operator: the signer's clock is ahead."},
+	dnssec.SignatureMissing: {"There is no signature over {set}, though {zone} is signed", "Ask the zone's operator to sign the whole zone, and whether every server has the signed one."},
+	dnssec.SignatureWrong:   {"The signature over {set} does not fit", "Ask the zone's operator to sign the zone anew; if that does not help, something changes the answers on their way."},
+	dnssec.DSWithoutKey:     {"The DS record of {zone} names a key with tag {tag}, and the zone has no such key", "Have the holder put the DS record of a key that the zone has in place at the registry."},
+	dnssec.KeyUnsigned:      {"The keys of {zone} are not signed by the one that its DS record names (tag {tag})", "Ask the zone's operator to sign the keys with that one, or have the DS record changed to the one that signs."},
+	dnssec.ChainMissing:     {"The zone above says that {zone} is signed, and the zone has no keys", "Ask the zone's operator to sign the zone, or have its DS records removed at the registry."},
+	dnssec.DenialIncomplete: {"{zone} denies {set} and does not prove it", "Ask the zone's operator to have the zone signed anew, by a current signer."},
+	dnssec.AnchorOld:        {"None of the keys of {zone} is one that the trust anchors name", "Bring the trust anchors up to date."},
 }
 
 // broken is the finding about a break.
 func (v *Validation) broken(b *dnssec.Break, walk *Walk) finding.Finding {
-	what := "the " + b.Type.String() + " records"
+	set := fmt.Sprintf("the %s records of %s", b.Type, b.Owner.Spoken())
 	switch {
 	case b.Flaw == dnssec.DenialIncomplete:
-		what = b.Owner.Spoken() + " " + b.Type.String()
-	case !b.Owner.Equal(b.Zone):
-		what += " of " + b.Owner.Spoken()
-	}
-	if b.Owner.Equal(b.Zone) && b.Type == wire.DNSKEY {
-		what = "the keys"
+		set = b.Owner.Spoken() + " " + b.Type.String()
+	case b.Type == wire.DNSKEY:
+		set = "the keys of " + b.Owner.Spoken()
 	}
 	clock := func(t time.Time) string { return t.Format("15:04 on 2 January 2006") }
 	words := flaws[b.Flaw]
-	f := finding.New(finding.Code(b.Flaw), finding.Fault, finding.About{Zone: b.Zone.String(), Name: walk.Question.Name.String(), Type: walk.Question.Type.String()},
-		fmt.Sprintf(words.text+"%[6]s", b.Zone.Spoken(), what, clock(b.Since), clock(b.Until), b.Tag, ""), v.seen()...)
-	f.Text = strings.TrimSuffix(f.Text, ".") + ": resolvers that validate do not accept it."
+	text := strings.NewReplacer("{zone}", b.Zone.Spoken(), "{set}", set, "{since}", clock(b.Since), "{until}", clock(b.Until), "{tag}", fmt.Sprint(b.Tag)).Replace(words.text)
+	f := finding.New(finding.Code(b.Flaw), finding.Fault, finding.About{Zone: b.Zone.String(), Name: walk.Question.Name.String(), Type: walk.Question.Type.String()}, text+": resolvers that validate do not accept it.", v.seen()...)
 	f.Next = words.next
+	return f
+}
+
+// ofServer is the finding about one server whose signatures are broken, where others' are not.
+func (v *Validation) ofServer(s *ServerSignatures, walk *Walk) finding.Finding {
+	f := v.broken(s.Break, walk)
+	text, _, _ := strings.Cut(f.Text, ": resolvers")
+	f.Severity, f.Text = finding.Concern, fmt.Sprintf("%s, as %s gives it; what other servers give is valid.", text, s.Reply.Host.Spoken())
+	f.About.Server, f.About.Address = s.Reply.Host.String(), s.Reply.Address.String()
+	f.Evidence = []int{s.Reply.Exchange.Number}
+	f.Next = "Ask the zone's operator why that server has an older version of the zone: transfer refused, or NOTIFY lost."
 	return f
 }
 

@@ -66,7 +66,7 @@ func (b bench) why(c diagnosis.Case, path string, hints []string, listen bool) d
 	}
 	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2, CAs: b.authorities}}
 	defer client.Close()
-	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints())}
+	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints()), Anchors: b.lab.Anchors(), AsOf: b.lab.Now()}
 	if hints != nil {
 		records, err := lab.ReadLines(hints)
 		require.NoError(b.t, err)

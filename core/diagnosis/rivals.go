@@ -64,6 +64,13 @@ func repliesOverUDP(s *sight) []*exchange.Exchange {
 	return s.another(func(e *exchange.Exchange) bool { return e.Reply != nil && e.Transport() == exchange.UDP })
 }
 
+// signaturesArrive is an exchange in which signatures came.
+func signaturesArrive(s *sight) []*exchange.Exchange {
+	return s.another(func(e *exchange.Exchange) bool {
+		return e.Reply != nil && slices.ContainsFunc(slices.Concat(e.Reply.Answer, e.Reply.Authority), func(r wire.Record) bool { return r.Type == wire.RRSIG })
+	})
+}
+
 func ednsArrives(s *sight) []*exchange.Exchange { return s.another((*exchange.Exchange).EDNSArrived) }
 
 func repliesOverTCP(s *sight) []*exchange.Exchange {
@@ -144,6 +151,7 @@ var (
 	nearTCP      = rival{"a firewall near this machine that closes TCP port 53", "ask from another network", "other servers answer from here over TCP", repliesOverTCP}
 	nearLarge    = rival{"a firewall near this machine that drops fragments", "ask from another network", "large replies of other servers arrive", largeArrives}
 	nearDevice   = rival{"a device near this machine that answers in their place", "ask from another network", "replies of other servers arrive unharmed", repliesOverUDP}
+	stripped     = rival{"a device near this machine that takes signatures out", "ask from another network", "other signatures arrive", signaturesArrive}
 	override     = rival{"an override on the resolver", "ask it again: an override does not count down", "its TTL counts down, or it says itself that its answer is stale", fromCache}
 	bySubnet     = rival{"an answer that the zone gives to the resolver's network", "ask the zone's operator whether it answers by network", "the zone answers by network and gives that one something else, or the resolver says that it is the authority itself", notBySubnet}
 	quietlyStale = rival{"a stale answer that the resolver serves without saying so", "ask whoever runs the resolver", "it says itself that it is the authority", callsItselfAuthority}

@@ -52,6 +52,9 @@ type rule struct {
 // What resolvers do when those they ask do not answer.
 var resolverFails = []finding.Code{finding.ServerFailure, finding.NoReply, finding.Failed, finding.Slow, finding.Refused}
 
+// signatureFlaws are what can be wrong with the signatures that one server gives.
+var signatureFlaws = []finding.Code{finding.SignatureExpired, finding.SignatureNotYetValid, finding.SignatureMissing, finding.SignatureWrong, finding.DenialIncomplete}
+
 // keysSeen makes sure how a zone is signed.
 const keysSeen = "the keys, digests and signatures on the way were fetched and checked"
 
@@ -65,7 +68,8 @@ const heardHere = "the packets were heard at this machine's interfaces"
 var meddled = slices.Concat(resolverFails, []finding.Code{finding.Unreachable, finding.AnswersDiffer, finding.AnswerDiffers, finding.AnswerRewritten, finding.AnswerBlocked, finding.AnswerLocal,
 	finding.CacheStale, finding.CacheNegative, finding.Intercepted, finding.UDPLost, finding.LargeLost, finding.EDNSLost, finding.EDNSBreaks, finding.NoWayOut, finding.PacketLost, finding.Unsteady,
 	finding.NameLost, finding.NameDenied, finding.NoDelegation, finding.LameServer, finding.WrongSource, finding.WrongID, finding.WrongQuestion, finding.Malformed, finding.RecursionUnavailable,
-	finding.HintsOld, finding.SerialsDiffer, finding.ContentDiffers, finding.NSSetDiffers, finding.GlueDiffers})
+	finding.HintsOld, finding.SerialsDiffer, finding.ContentDiffers, finding.NSSetDiffers, finding.GlueDiffers,
+	finding.SignatureWrong, finding.SignatureMissing, finding.DenialIncomplete, finding.KeyUnsigned, finding.DSWithoutKey, finding.ChainMissing})
 
 // rules is ordered: what is nearer to the cause stands higher, so a resolver's
 // failure comes after the servers it had to ask, and what concerns one server of
@@ -151,15 +155,16 @@ var rules = []rule{
 	{code: finding.NSSetDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},
 	{code: finding.NSIsAlias, ofZone: true, place: TheDeleg, who: holder, sure: "the server's name was looked up"},
 	{code: finding.SerialsDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time"},
-	{code: finding.AnchorOld, place: ThisMachine, who: you, sure: keysSeen, explains: resolverFails},
+	{code: finding.ClockWrong, place: ThisMachine, who: you, sure: keysSeen, rivals: []rival{{"root servers that are not the root's", "ask from another network", "", nil}}},
+	{code: finding.AnchorOld, place: ThisMachine, who: you, sure: keysSeen, rivals: []rival{{"root servers that are not the root's", "ask from another network", "", nil}}},
 	{code: finding.DSWithoutKey, ofZone: true, place: TheDeleg, who: registrant, sure: keysSeen, explains: signaturesBreak},
 	{code: finding.ChainMissing, ofZone: true, place: TheDeleg, who: registrant, sure: keysSeen, explains: signaturesBreak},
-	{code: finding.KeyUnsigned, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.KeyUnsigned, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, rivals: []rival{stripped}, explains: signaturesBreak},
 	{code: finding.SignatureExpired, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
 	{code: finding.SignatureNotYetValid, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
-	{code: finding.SignatureMissing, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
-	{code: finding.SignatureWrong, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
-	{code: finding.DenialIncomplete, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, explains: signaturesBreak},
+	{code: finding.SignatureMissing, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, rivals: []rival{stripped}, explains: signaturesBreak},
+	{code: finding.SignatureWrong, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, rivals: []rival{{"a device near this machine that changes answers", "ask from another network", "", nil}}, explains: signaturesBreak},
+	{code: finding.DenialIncomplete, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen, rivals: []rival{stripped}, explains: signaturesBreak},
 	{code: finding.SignatureRunsOut, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen},
 	{code: finding.AlgorithmWeak, ofZone: true, place: TheZoneData, who: holder, sure: keysSeen},
 	{code: finding.RegistryDiffers, place: TheRegistry, who: registrant, sure: "registry and zone above were both asked"},

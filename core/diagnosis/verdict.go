@@ -129,6 +129,10 @@ func (v *Verdict) place(first *finding.Finding) placing {
 	if p.where == ZoneServers && (v.Severity == finding.Concern || v.spares(first)) {
 		p.where = OneServer
 	}
+	if slices.Contains(signatureFlaws, first.Code) && first.About.Server != "" {
+		p.where, p.who = OneServer, holderAtHost
+		return p
+	}
 	if r.ofZone && (p.where == ZoneServers || p.where == TheZoneData || p.where == TheDeleg && v.Severity == finding.Fault || p.at == "") {
 		p.at = first.About.Zone
 	}

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"unquil/core/delegation"
+	"unquil/core/dnssec"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/machine"
@@ -142,9 +143,10 @@ func (r *round) askEverybody(ctx context.Context) {
 	for i, q := range r.questions {
 		check := r.begin(fmt.Sprintf("walk from the root for %s", q.Type))
 		wait.Go(func() {
-			walker := delegation.Walker{Session: r.Session, Roots: r.Roots, Prime: true}
+			walker := delegation.Walker{Session: r.Session, Roots: r.Roots, Prime: true, Anchors: r.Anchors, AsOf: r.AsOf}
 			r.compared[i].Walk = probe.Trace(ctx, &walker, q)
 			state, saw := walkState(r.compared[i].Walk)
+			saw += signatureWords(r.compared[i].Walk)
 			r.end(check, state, saw)
 		})
 	}
@@ -201,6 +203,18 @@ func walkState(w *delegation.Walk) (State, string) {
 		return Wrong, w.Summary()
 	}
 	return Fine, w.Summary()
+}
+
+// signatureWords say what the signatures on the way make of a walk; "" where there are none to judge.
+func signatureWords(w *delegation.Walk) string {
+	switch v := w.Validation; {
+	case v == nil:
+	case v.State == dnssec.Secure && !v.Expires.IsZero():
+		return "; signed, and valid until " + v.Expires.Format("15:04 on 2 January 2006")
+	case v.State == dnssec.Bogus:
+		return "; its signatures are broken"
+	}
+	return ""
 }
 
 // soften makes concerns of resolvers that fail where another of this machine's own

@@ -9,9 +9,10 @@ import (
 
 // Source gets messages for a validator. It may be asked by many goroutines at once.
 type Source interface {
-	// Ask returns what the servers of a zone say to a question, with their signatures; nil where they
-	// say nothing that can be used. number is that of the exchange.
-	Ask(ctx context.Context, zone wire.Name, q wire.Question) (m *wire.Message, number int)
+	// Ask returns what one of the servers of a zone says to a question, with its signatures: for another
+	// turn, another server. It is nil where none says anything that can be used. number is that of the
+	// exchange.
+	Ask(ctx context.Context, zone wire.Name, q wire.Question, turn int) (m *wire.Message, number int)
 	// Cut says whether a zone begins at a name, as far as that is known without asking.
 	Cut(name wire.Name) (is, known bool)
 }
@@ -125,13 +126,36 @@ func (v *Validator) step(ctx context.Context, above *Link, name wire.Name) (l *L
 	}
 	l = &Link{Zone: name}
 	q := wire.Question{Name: name, Type: wire.DS, Class: wire.IN}
-	m, number := v.Source.Ask(ctx, above.Zone, q)
-	l.note(number)
 	v.keep(l)
-	if m == nil {
+	for turn := range maxTurns {
+		m, number := v.Source.Ask(ctx, above.Zone, q, turn)
+		if l.note(number); m == nil {
+			break
+		}
+		if cut = v.digests(ctx, above, l, m); l.State != Bogus {
+			break
+		}
+	}
+	switch {
+	case !cut && l.State == "":
 		l.State = Indeterminate
 		return l, true
+	case !cut:
+		v.links[name.Fold().Wire()] = nil // no zone begins there
+		return nil, false
 	}
+	return l, true
+}
+
+// maxTurns is how many servers of a zone are asked for one thing before it counts as broken: one that
+// lags behind the others breaks nothing.
+const maxTurns = 3
+
+// digests takes what a server of the zone above says of a zone's DS records; cut is false where no zone
+// begins there.
+func (v *Validator) digests(ctx context.Context, above, l *Link, m *wire.Message) (cut bool) {
+	name := l.Zone
+	l.State, l.Break, l.Digests = "", nil, nil
 	for _, set := range Sets(m.Answer) {
 		if set.Type != wire.DS || !set.Owner.Equal(name) {
 			continue
@@ -144,31 +168,31 @@ func (v *Validator) step(ctx context.Context, above *Link, name wire.Name) (l *L
 		}
 		if l.digested.by == nil {
 			l.fail(m, l.digested.broken)
-			return l, true
+			return true
 		}
 		l.Expires = l.digested.ends
 		v.takeKeys(ctx, l)
-		return l, true
+		return true
 	}
 	if v.leadsOn(above, name, m) {
-		v.links[name.Fold().Wire()] = nil
-		return nil, false
+		l.State = Secure
+		return false
 	}
 	p, cut, broken := v.noDigest(above, name, m)
 	switch {
 	case p == unproven:
 		l.fail(m, broken)
-		return l, true
+		return true
 	case p == tooCostly:
 		l.State, l.Unsigned = Insecure, true
 		l.Break = &Break{Flaw: ManyIterations, Zone: above.Zone, Owner: name, Type: wire.DS}
-		return l, true
+		return true
 	case cut:
 		l.State, l.Unsigned = Insecure, true
-		return l, true
+		return true
 	}
-	v.links[name.Fold().Wire()] = nil // no zone begins there
-	return nil, false
+	l.State = Secure
+	return false
 }
 
 // leadsOn reports whether a name has a signed alias, or lies below one of a whole tree: then no zone
@@ -236,12 +260,21 @@ func (v *Validator) takeKeys(ctx context.Context, l *Link) {
 		l.Break = &Break{Flaw: UnsupportedDigest, Zone: l.Zone, Owner: l.Zone, Type: wire.DS}
 		return
 	}
-	m, number := v.Source.Ask(ctx, l.Zone, wire.Question{Name: l.Zone, Type: wire.DNSKEY, Class: wire.IN})
-	l.note(number)
-	if m == nil {
-		l.State = Indeterminate
-		return
+	l.State = Indeterminate
+	for turn := range maxTurns {
+		m, number := v.Source.Ask(ctx, l.Zone, wire.Question{Name: l.Zone, Type: wire.DNSKEY, Class: wire.IN}, turn)
+		if l.note(number); m == nil {
+			return
+		}
+		if v.keys(l, m); l.State == Secure {
+			return
+		}
 	}
+}
+
+// keys takes the keys that one server of a zone gives.
+func (v *Validator) keys(l *Link, m *wire.Message) {
+	l.State, l.Break = Indeterminate, nil
 	for _, set := range Sets(m.Answer) {
 		if set.Type != wire.DNSKEY || !set.Owner.Equal(l.Zone) {
 			continue

@@ -25,7 +25,10 @@ type labServers struct {
 
 func (s *labServers) Cut(wire.Name) (is, known bool) { return false, false }
 
-func (s *labServers) Ask(_ context.Context, zone wire.Name, q wire.Question) (*wire.Message, int) {
+func (s *labServers) Ask(_ context.Context, zone wire.Name, q wire.Question, turn int) (*wire.Message, int) {
+	if turn > 0 {
+		return nil, 0 // one server of each is enough here
+	}
 	for _, server := range s.lab.Scenario.Servers {
 		for _, served := range server.Zones {
 			if served.Name != zone.String() || server.State != lab.Up || served.File != "" && !zone.IsRoot() {
@@ -83,7 +86,7 @@ func TestStates(t *testing.T) {
 		{"ridge.north.hollowtarn.example. AAAA", "north.hollowtarn.example.", dnssec.Secure, ". example. hollowtarn.example. north.hollowtarn.example."},
 		{"valley.north.hollowtarn.example. A", "north.hollowtarn.example.", dnssec.Secure, ". example. hollowtarn.example. north.hollowtarn.example."},
 		{"season.passes.hollowtarn.example. A", "passes.hollowtarn.example.", dnssec.Insecure, ". example. hollowtarn.example. passes.hollowtarn.example."},
-		{"works.example. A", "works.example.", dnssec.Insecure, ". example. works.example."},
+		{"works.example. A", "works.example.", dnssec.Secure, ". example. works.example."},
 		{"nobody.example. A", "example.", dnssec.Insecure, ". example. nobody.example."}, // it may be a delegation that was left out
 		{"example. SOA", "example.", dnssec.Secure, ". example."},
 		{"farhost.test. A", "farhost.test.", dnssec.Insecure, ". test. farhost.test."},
@@ -93,7 +96,7 @@ func TestStates(t *testing.T) {
 		t.Run(c.asks, func(t *testing.T) {
 			v, source := validator(t)
 			q := question(c.asks)
-			m, _ := source.Ask(t.Context(), wire.MustParseName(c.zone), q)
+			m, _ := source.Ask(t.Context(), wire.MustParseName(c.zone), q, 0)
 			require.NotNil(t, m)
 			r := v.Judge(t.Context(), q, m)
 			assert.Equal(t, c.state, r.State, "%+v", r.Break)
@@ -212,7 +215,7 @@ func TestBreaks(t *testing.T) {
 			if strings.Contains(c.asks, "north") {
 				zone = "north.hollowtarn.example."
 			}
-			m, _ := source.Ask(t.Context(), wire.MustParseName(zone), q)
+			m, _ := source.Ask(t.Context(), wire.MustParseName(zone), q, 0)
 			require.NotNil(t, m)
 			r := v.Judge(t.Context(), q, m)
 			assert.Equal(t, c.state, r.State, "%+v", r.Break)
@@ -234,7 +237,7 @@ func TestBreaks(t *testing.T) {
 	v, source := validator(t)
 	v.Anchors = nil
 	q := question(". SOA")
-	m, _ := source.Ask(t.Context(), wire.Root, q)
+	m, _ := source.Ask(t.Context(), wire.Root, q, 0)
 	assert.Equal(t, dnssec.Indeterminate, v.Judge(t.Context(), q, m).State, "without an anchor nobody can tell")
 	v, source = validator(t)
 	v.Anchors[0].Data = v.Anchors[0].Data[:10] + "other" + v.Anchors[0].Data[15:]

@@ -152,6 +152,7 @@ const (
 	DenialIncomplete       Code = "denial-incomplete"
 	AlgorithmWeak          Code = "algorithm-weak"
 	AnchorOld              Code = "anchor-old"
+	ClockWrong             Code = "clock-wrong"
 )
 
 // Entry is one code's page in the catalogue.
@@ -229,6 +230,7 @@ var Catalogue = []Entry{
 	{ChainMissing, "a zone's signatures", "The zone above says that the zone is signed, and it is not.", "Ask the zone's operator to sign the zone, or have its DS records removed at the registry."},
 	{DenialIncomplete, "a zone's signatures", "What the zone denies it does not prove.", "Ask the zone's operator to have the zone signed anew, by a current signer."},
 	{AlgorithmWeak, "a zone's signatures", "The zone is signed in a way that is no longer good enough.", "Ask the zone's operator to move to a current algorithm, such as ECDSA with P-256."},
+	{ClockWrong, "this machine", "By this machine's clock not even the root's signatures are valid.", "Set this machine's clock, and try again."},
 	{AnchorOld, "this machine", "The trust anchors that signatures are judged by name none of the root's keys.", "Bring the trust anchors up to date."},
 	{TargetIsAlias, "a zone", "The record points to a host name that is an alias (CNAME), which is not allowed there (RFC 2181 §10.3).", "Ask the zone's operator to point it to the name that has the address."},
 	{TargetUnresolvable, "a zone", "The record points to a host name that has no address, or whose address cannot be looked up.", "Ask the zone's operator to give that host an address, or to point the record elsewhere."},

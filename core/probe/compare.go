@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"unquil/core/comparison"
 	"unquil/core/delegation"
@@ -23,6 +24,9 @@ import (
 type Prober struct {
 	Session *exchange.Session
 	Roots   []delegation.Server
+	// Anchors are what signatures are judged by, as of a time; without any they are left alone.
+	Anchors []wire.Record
+	AsOf    time.Time
 }
 
 // Compared is a comparison, with the walk that found the zone's own servers;

@@ -94,6 +94,9 @@ func newWhy(a *app) *cobra.Command {
 					}
 				}
 			}
+			if prober.Anchors, prober.AsOf, err = a.validation(); err != nil {
+				return err
+			}
 			watch, stop := a.checks(len(cases))
 			if len(cases) == 1 {
 				cases[0].Watch = watch
@@ -120,6 +123,7 @@ func newWhy(a *app) *cobra.Command {
 	a.bootstrapFlag(cmd)
 	a.caFlag(cmd)
 	a.listenFlags(cmd)
+	a.validateFlags(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)
