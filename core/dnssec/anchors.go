@@ -25,3 +25,9 @@ func PublishedAnchors() (anchors []wire.Record) {
 	}
 	return anchors
 }
+
+// DS is the record by which the zone above names a key, with its digest by SHA-256 (RFC 4509).
+func (k *Key) DS() wire.Record {
+	data := append([]byte{byte(k.Tag >> 8), byte(k.Tag), byte(k.Algorithm), 2}, digestOf(2, k)...)
+	return wire.Record{Name: k.Owner, Type: wire.DS, Class: wire.IN, TTL: 3600, Data: string(data)}
+}

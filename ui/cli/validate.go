@@ -38,7 +38,7 @@ func (a *app) validation() (anchors []wire.Record, asOf time.Time, err error) {
 		}
 	}
 	switch {
-	case a.noValidate:
+	case a.noValidate, a.anchorFile == "" && a.roots != "": // whose root is another one has other keys
 		return nil, asOf, nil
 	case a.anchorFile != "":
 		anchors, err = a.readAnchors()
