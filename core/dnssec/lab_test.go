@@ -244,3 +244,45 @@ func TestBreaks(t *testing.T) {
 	assert.Equal(t, dnssec.AnchorOld, v.Judge(t.Context(), q, m).Break.Flaw)
 	_ = source
 }
+
+// remembered is a source that has what it is asked for.
+type remembered struct{ said map[wire.Question]*wire.Message }
+
+func (remembered) Cut(wire.Name) (is, known bool) { return false, false }
+
+func (r remembered) Ask(_ context.Context, _ wire.Name, q wire.Question, _ int) (*wire.Message, int) {
+	return r.said[q], 1
+}
+
+// noting is a source that notes what was said.
+type noting struct {
+	*labServers
+	remembered
+}
+
+func (n noting) Cut(wire.Name) (is, known bool) { return false, false }
+
+func (n noting) Ask(ctx context.Context, zone wire.Name, q wire.Question, turn int) (*wire.Message, int) {
+	m, number := n.labServers.Ask(ctx, zone, q, turn)
+	n.said[q] = m
+	return m, number
+}
+
+// BenchmarkWarmChain is the validation of an answer four zones down, of which all is there.
+func BenchmarkWarmChain(b *testing.B) {
+	l, err := lab.New(lab.Options{InMemory: true})
+	require.NoError(b, err)
+	defer l.Close()
+	source := noting{&labServers{t: &testing.T{}, lab: l}, remembered{map[wire.Question]*wire.Message{}}}
+	q := question("ridge.north.hollowtarn.example. A")
+	m, _ := source.Ask(b.Context(), wire.MustParseName("north.hollowtarn.example."), q, 0)
+	judge := func(from dnssec.Source) dnssec.Result {
+		v := &dnssec.Validator{Source: from, Anchors: l.Anchors(), Now: l.Scenario.Begins}
+		return v.Judge(b.Context(), q, m)
+	}
+	require.Equal(b, dnssec.Secure, judge(source).State)
+	b.ReportAllocs()
+	for b.Loop() {
+		judge(source.remembered)
+	}
+}
