@@ -104,7 +104,15 @@ func (r *resolver) oddity() quirk { return quirks[r.config.Quirk] }
 
 func (r *resolver) called() string { return r.config.Label }
 
-func (r *resolver) answer(query *wire.Message, _ netip.Addr) (*wire.Message, bool) {
+func (r *resolver) answer(query *wire.Message, client netip.Addr) (*wire.Message, bool) {
+	m, ok := r.resolve(query, client)
+	if ok && r.config.Validates {
+		m = r.validated(query, m)
+	}
+	return m, ok
+}
+
+func (r *resolver) resolve(query *wire.Message, _ netip.Addr) (*wire.Message, bool) {
 	m := replyTo(query)
 	m.Flags |= wire.RA
 	q := query.Questions[0]

@@ -106,12 +106,13 @@ type Resolver struct {
 	// Caches is how many resolvers stand behind the address, each with its own cache; 0 means one.
 	Caches int
 	// Rewrites is the address that it gives in place of "no such name"; invalid: it does not.
-	Rewrites netip.Addr
-	Quirk    string    // one of the quirks; "" for none
-	Forged   []string  // zones whose signatures do not fit, for this resolver
-	Unsteady bool      // it fails for each question the first time
-	Failures []string  // zones that it remembers it could not resolve
-	Blocks   []Blocked // names that it does not resolve
+	Rewrites  netip.Addr
+	Quirk     string    // one of the quirks; "" for none
+	Validates bool      // it checks signatures
+	Forged    []string  // zones whose signatures do not fit, for this resolver
+	Unsteady  bool      // it fails for each question the first time
+	Failures  []string  // zones that it remembers it could not resolve
+	Blocks    []Blocked // names that it does not resolve
 	// Hides is the network whose addresses it takes out of answers; invalid: it does not.
 	Hides netip.Prefix
 	// Copies are zones that it has a copy of: what it says of them is its own word, as long as

@@ -44,7 +44,7 @@ var mayImport = map[string][]string{
 	"core/registry":     {"core/wire", "core/wording", "core/escape", "core/exchange", "core/finding"},
 	"core/probe":        {"core/wording", "core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/registry"},
 	"core/diagnosis":    {"core/dnssec", "core/capture", "core/probe", "core/mail", "core/registry", "core/idn", "core/wording", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation", "core/sequence", "core/evidence"},
-	"lab":               {"core/wire", "core/zonefile", "core/exchange", "core/capture", "core/tsig"},
+	"lab":               {"core/dnssec", "core/wire", "core/zonefile", "core/exchange", "core/capture", "core/tsig"},
 	"lab/recording":     {"core/wire", "core/capture", "lab"},
 	"lab/generate":      {"lab/recording"},
 	"core/casework":     {"core/wire", "core/escape", "core/exchange", "core/finding", "core/evidence"},

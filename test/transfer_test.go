@@ -36,11 +36,11 @@ func TestTransfer(t *testing.T) {
 		want []string
 		not  []string
 	}{
-		{"given to anybody", []string{far, "--to", old}, 0, []string{"serial 2026030701, 62 records", "written " + old, "transfer-open"}, nil},
+		{"given to anybody", []string{far, "--to", old}, 0, []string{"serial 2026030701, 64 records", "written " + old, "transfer-open"}, nil},
 		{"refused", []string{dns1}, 3, []string{"was not transferred: the server does not allow the transfer (REFUSED)", "transfer-refused"}, nil},
-		{"with the key", []string{dns1, "--key", key}, 0, []string{"serial 2026030902, 62 records", "signed with the key summit.hollowtarn.example"}, []string{"transfer-open"}},
+		{"with the key", []string{dns1, "--key", key}, 0, []string{"serial 2026030902, 64 records", "signed with the key summit.hollowtarn.example"}, []string{"transfer-open"}},
 		{"with another secret", []string{dns1, "--key", wrong}, 3, []string{"was not transferred"}, nil},
-		{"over TLS", []string{dns1, "--key", key, "--over", "tls"}, 0, []string{"62 records"}, nil},
+		{"over TLS", []string{dns1, "--key", key, "--over", "tls"}, 0, []string{"64 records"}, nil},
 		{"what changed", []string{dns1, "--key", key, "--since", "2026030701"}, 0, []string{"changed from serial 2026030701 to 2026030902: 2 records removed, 2 records added", "removed tickets.hollowtarn.example 43200 A 203.0.113.80", "added tickets.hollowtarn.example 3600 A 203.0.113.140"}, nil},
 		{"nothing changed", []string{dns1, "--key", key, "--since", "2026030902"}, 0, []string{"is at serial 2026030902: nothing changed"}, nil},
 		{"against the old file", []string{dns1, "--key", key, "--against", old}, 0, []string{"2 records only at dns1.hollowtarn.example, 2 records only in " + old, "tickets.hollowtarn.example 43200 A 203.0.113.80", "content-differs"}, nil},
@@ -62,7 +62,7 @@ func TestTransfer(t *testing.T) {
 	}
 	o := run(t, "transfer", "--lab", "hollowtarn.example", dns1, "--key", key, "--sorted", "--bare")
 	lines := strings.Split(strings.TrimSpace(o.stdout), "\n")
-	assert.Len(t, lines, 62)
+	assert.Len(t, lines, 64)
 	assert.Contains(t, lines[0], " SOA ")
 	assert.NoFileExists(t, old+".part")
 	d, code := runJSON(t, "transfer", "--lab", "hollowtarn.example", dns1, "--key", key, "--against", old)

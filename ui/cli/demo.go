@@ -67,6 +67,11 @@ var scenes = []scene{
 		learned: "Nobody renewed the domain: that is a matter for its holder and the registrar, and there is a date until when it can be mended.",
 	},
 	{
+		said:    "\"The gates refuse season passes.\" At ours they open; a customer of the public resolver is at a loss.",
+		command: []string{"why", "valley.gates.hollowtarn.example", "--type", "A", "--from", "public"},
+		learned: "The zone's signatures ran out at six o'clock. A resolver that validates refuses its answers, and all others never notice.",
+	},
+	{
 		said:    "And the address that the old ticket shop has: whose network is that?",
 		command: []string{"owner", "203.0.113.80"},
 		learned: "The hosting company's: the abuse and technical contacts are those to write to.",
@@ -97,6 +102,7 @@ const handOver = `To hand over:
     the SPF record of hollowtarn.example has to include _spf.lanternpost.test.
   to the Summit Huts Association: summit-huts.example has to be renewed at its
     registrar by 23 March.
+  to whoever signs gates.hollowtarn.example: its signatures ran out at 06:00.
   to whoever runs the office resolver: once ns.farhost.test is up to date, clear
     tickets.hollowtarn.example from the cache.
   to whoever runs the camera's servers: 203.0.113.151 and 203.0.113.152 do not reply.
