@@ -316,3 +316,45 @@ func TestRedactedReportTellsNoSecret(t *testing.T) {
 	o := run(t, "why", "--lab", "tickets.hollowtarn.example", "--from", "office", "--report", filepath.Join(t.TempDir(), "tickets.md"), "--redact", "tickets.hollowtarn.example")
 	assert.Contains(t, o.stderr, "the name of the report file gives away what was redacted")
 }
+
+// What vouches for what is in the report, with the link at which the chain breaks.
+func TestReportShowsTheChain(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "gates.html")
+	o := run(t, "why", "--lab", "valley.gates.hollowtarn.example", "--type", "A", "--from", "public", "--report", path)
+	require.Equal(t, 3, o.code, o.stderr)
+	page, err := os.ReadFile(path)
+	require.NoError(t, err)
+	for _, want := range []string{"What vouches for what on the way to valley.gates.hollowtarn.example A: bogus", "the trust anchor", "THE CHAIN BREAKS HERE: signature-expired", "ran out 9 March 2026 06:00"} {
+		assert.Contains(t, string(page), want)
+	}
+	again := run(t, "why", "--lab", "--capture", strings.TrimSuffix(path, ".html")+".pcapng")
+	assert.Equal(t, o.stdout, again.stdout, "its evidence comes to the same")
+}
+
+// The state of an answer, its chain and what it is judged by can be had in other ways.
+func TestTraceValidates(t *testing.T) {
+	folder := t.TempDir()
+	anchors := filepath.Join(folder, "anchors")
+	require.NoError(t, os.WriteFile(anchors, []byte(". 3600 IN DS 1 13 2 00112233445566778899AABBCCDDEEFF00112233445566778899AABBCCDDEEFF\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "none"), []byte(". 3600 IN NS a.\n"), 0o600))
+	for _, c := range []struct {
+		args string
+		want string
+		code int
+	}{
+		{"www.hollowtarn.example", "signatures secure: signed from the root's key down, for", 0},
+		{"season.passes.hollowtarn.example --type TXT", "signatures insecure: not signed all the way", 3},
+		{"valley.gates.hollowtarn.example", "gates.hollowtarn.example the chain breaks here", 3},
+		{"www.half-signed.works.example", "ran out at 06:00 on 9 March 2026, as two.works.example gives it; what other servers give is valid", 0},
+		{"www.novel.works.example", "names its keys in a way that nobody checks: it counts as unsigned", 0},
+		{"www.hollowtarn.example --as-of 2027-03-09T07:40:00Z", "clock-wrong", 3},
+		{"www.hollowtarn.example --anchor " + anchors, "anchor-old", 3},
+		{"www.hollowtarn.example --anchor " + filepath.Join(folder, "none"), "it holds no DS or DNSKEY record", 2},
+		{"www.hollowtarn.example --as-of tomorrow", "not a time", 2},
+	} {
+		o := run(t, append([]string{"trace", "--lab"}, strings.Fields(c.args)...)...)
+		assert.Contains(t, words(o.stdout+o.stderr), c.want, c.args)
+		assert.Equal(t, c.code, o.code, c.args)
+	}
+	assert.NotContains(t, run(t, "trace", "--lab", "www.hollowtarn.example", "--no-validate").stdout, "signatures")
+}

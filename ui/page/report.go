@@ -301,6 +301,11 @@ func (r *Report) allTables() (all []Table) {
 			all = append(all, matrix(c))
 		}
 	}
+	for _, w := range r.allWalks() {
+		if w.Validation != nil && len(w.Validation.Chain) > 0 {
+			all = append(all, chainTable(w))
+		}
+	}
 	return append(all, r.Tables...)
 }
 

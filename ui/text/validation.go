@@ -50,12 +50,13 @@ func (v *View) validation(w *delegation.Walk) {
 				above = "the root"
 			}
 		}
-		v.flow("", labelWidth, strong.Render(zone)+"  "+linkWords(link, above), plainStyle)
+		v.flow("", labelWidth, strong.Render(zone)+"  "+linkWords(link, above, val.Expires), plainStyle)
 	}
 }
 
-// linkWords say what vouches for a zone, and what its own key does; above is what names that key.
-func linkWords(l *dnssec.Link, above string) string {
+// linkWords say what vouches for a zone, and what its own key does; above is what names that key, and
+// ends when the first signature of the whole chain runs out.
+func linkWords(l *dnssec.Link, above string, ends time.Time) string {
 	switch {
 	case l.Break != nil && l.Break.Flaw == dnssec.UnsupportedDigest:
 		return above + " names its keys in a way that nobody checks: it counts as unsigned"
@@ -71,7 +72,7 @@ func linkWords(l *dnssec.Link, above string) string {
 	for _, k := range l.Keys {
 		if k.Tag == l.By {
 			words := fmt.Sprintf("key %d, named by %s, vouches for its %s (%s)", k.Tag, above, wording.Count(len(l.Keys), "key", "keys"), k.Algorithm)
-			if !l.Expires.IsZero() {
+			if !l.Expires.IsZero() && !l.Expires.Equal(ends) {
 				words += ", until " + l.Expires.Format("2 January 15:04")
 			}
 			return words
