@@ -246,7 +246,9 @@ func TestBreaks(t *testing.T) {
 }
 
 // remembered is a source that has what it is asked for.
-type remembered struct{ said map[wire.Question]*wire.Message }
+type remembered struct {
+	said map[wire.Question]*wire.Message
+}
 
 func (remembered) Cut(wire.Name) (is, known bool) { return false, false }
 
