@@ -18,8 +18,9 @@ import (
 // Validation is what the signatures on the way make of a walk's answer.
 type Validation struct {
 	dnssec.Result
-	AsOf    time.Time
-	Servers []ServerSignatures // what the servers of the last zone give, where that differs
+	AsOf     time.Time
+	Answered bool               // there was an answer to judge; otherwise it is the chain as far as it goes
+	Servers  []ServerSignatures // what the servers of the last zone give, where that differs
 }
 
 // ServerSignatures is what one server's own answer comes to.
@@ -83,29 +84,29 @@ func (s *signedBy) servers(zone wire.Name, t wire.Type) (all []exchange.Server) 
 	if early, known := s.keysFrom[zone.Fold()]; known && t == wire.DNSKEY {
 		add(early)
 	}
+	// A zone that the walk did not come by is on the servers of the one above, which went past it.
+	var at *Step
 	for _, step := range s.walk.Steps {
-		if !step.Zone.Equal(zone) {
-			continue
+		if zone.IsSubdomainOf(step.Zone) && (at == nil || step.Zone.Labels() >= at.Zone.Labels()) {
+			at = step
 		}
-		if step.Chosen != nil {
-			add(step.Chosen.Exchange.Server)
+	}
+	if at != nil {
+		if at.Chosen != nil {
+			add(at.Chosen.Exchange.Server)
 		}
-		for _, r := range step.Replies {
+		for _, r := range at.Replies {
 			if r.Stance.Usable() {
 				add(r.Exchange.Server)
 			}
 		}
 	}
-	if len(all) > 0 {
-		return all
-	}
-	at, known := s.deepest(zone)
-	if !at.Equal(zone) {
-		return nil // a zone that the walk did not come by
-	}
-	for _, server := range known {
-		for _, address := range server.Addresses {
-			add(s.server(server.Host, address))
+	if nearest, known := s.deepest(zone); len(all) == 0 || at != nil && nearest.Labels() > at.Zone.Labels() {
+		all = nil
+		for _, server := range known {
+			for _, address := range server.Addresses {
+				add(s.server(server.Host, address))
+			}
 		}
 	}
 	return all
@@ -182,7 +183,7 @@ func (w *run) validate(ctx context.Context, walk *Walk) {
 			}
 		}
 	}
-	if first {
+	if all.Answered = !first; first {
 		all.Result = v.Down(ctx, walk.Name())
 	}
 	walk.Validation = all
@@ -217,7 +218,7 @@ func (v *Validation) judge(walk *Walk) (found []finding.Finding) {
 			found = append(found, v.ofServer(s, walk))
 		}
 	}
-	if left := v.Expires.Sub(v.AsOf); v.State == dnssec.Secure && left < soon {
+	if left := v.Expires.Sub(v.AsOf); v.State == dnssec.Secure && v.Answered && left < soon {
 		found = append(found, finding.New(finding.SignatureRunsOut, finding.Concern, finding.About{Zone: v.Zone.String(), Name: walk.Question.Name.String(), Type: walk.Question.Type.String()},
 			fmt.Sprintf("A signature on the way to %s runs out in %s, at %s.", walk.Question.Name.Spoken(), wording.Span(left), v.Expires.Format("15:04 on 2 January 2006")), v.seen()...))
 	}

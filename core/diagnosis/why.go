@@ -209,7 +209,7 @@ func walkState(w *delegation.Walk) (State, string) {
 func signatureWords(w *delegation.Walk) string {
 	switch v := w.Validation; {
 	case v == nil:
-	case v.State == dnssec.Secure && !v.Expires.IsZero():
+	case v.State == dnssec.Secure && v.Answered && !v.Expires.IsZero():
 		return "; signed, and valid until " + v.Expires.Format("15:04 on 2 January 2006")
 	case v.State == dnssec.Bogus:
 		return "; its signatures are broken"

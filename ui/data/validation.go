@@ -29,7 +29,7 @@ func ofValidation(v *delegation.Validation) any {
 		Flaw    dnssec.Flaw  `json:"flaw,omitempty"`
 		Seen    []int        `json:"exchanges"`
 	}
-	out := map[string]any{"state": v.State, "as_of": v.AsOf.UTC()}
+	out := map[string]any{"state": v.State, "as_of": v.AsOf.UTC(), "answered": v.Answered}
 	if !v.Zone.IsZero() {
 		out["zone"] = v.Zone
 	}

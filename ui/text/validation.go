@@ -33,8 +33,11 @@ func (v *View) validation(w *delegation.Walk) {
 	case dnssec.Bogus:
 		style = severe[finding.Fault]
 	}
+	if !val.Answered && val.State != dnssec.Bogus {
+		words, style = "there is no answer to check; the chain of trust, as far as it goes:", plainStyle
+	}
 	words = style.Render(words)
-	if val.State == dnssec.Secure && !val.Expires.IsZero() {
+	if val.State == dnssec.Secure && val.Answered && !val.Expires.IsZero() {
 		words += fmt.Sprintf(", for %s (until %s)", wording.Span(val.Expires.Sub(val.AsOf).Truncate(time.Minute)), val.Expires.Format("15:04 on 2 January 2006"))
 	}
 	v.row("signatures", words)
