@@ -109,6 +109,9 @@ func (r *resolver) answer(query *wire.Message, client netip.Addr) (*wire.Message
 	if ok && r.config.Validates {
 		m = r.validated(query, m)
 	}
+	if edns, _ := query.EDNS(); ok && edns.DO && (r.config.Validates || r.config.HandsOn) && (m.RCode() == wire.NoError || m.RCode() == wire.NXDomain) {
+		r.handOn(query.Questions[0], m)
+	}
 	return m, ok
 }
 

@@ -108,7 +108,8 @@ type Resolver struct {
 	// Rewrites is the address that it gives in place of "no such name"; invalid: it does not.
 	Rewrites  netip.Addr
 	Quirk     string    // one of the quirks; "" for none
-	Validates bool      // it checks signatures
+	Validates bool      // it checks signatures, and hands them on
+	HandsOn   bool      `toml:"hands_on"` // it hands signatures on unchecked
 	Forged    []string  // zones whose signatures do not fit, for this resolver
 	Unsteady  bool      // it fails for each question the first time
 	Failures  []string  // zones that it remembers it could not resolve

@@ -3,6 +3,7 @@ package lab
 import (
 	"context"
 	"encoding/binary"
+	"slices"
 
 	"unquil/core/dnssec"
 	"unquil/core/wire"
@@ -93,4 +94,37 @@ func (r *resolver) validated(query, m *wire.Message) *wire.Message {
 		m.Flags |= wire.AD
 	}
 	return m
+}
+
+// handOn gives a reply the signatures, and the proofs of what is not there, that the zones' own servers
+// gave with the same records.
+func (r *resolver) handOn(q wire.Question, m *wire.Message) {
+	source := inside{r.lab}
+	for range 8 {
+		above := q.Name
+		if q.Type == wire.DS && !above.IsRoot() {
+			above = above.Parent() // whose it is
+		}
+		zone := source.zoneOf(above)
+		reply, _ := source.Ask(context.Background(), zone, q, 0)
+		if reply == nil {
+			return
+		}
+		next := q.Name
+		for _, record := range reply.Answer {
+			if target, ok := record.Target(); ok && record.Type == wire.CNAME && record.Name.Equal(next) {
+				next = target
+			}
+			if record.Type == wire.RRSIG && !slices.Contains(m.Answer, record) {
+				m.Answer = append(m.Answer, record)
+			}
+		}
+		if next.Equal(q.Name) || next.IsSubdomainOf(zone) {
+			if q.Type != wire.NS || len(m.Answer) == 0 {
+				m.Authority = reply.Authority
+			}
+			return
+		}
+		q.Name = next
+	}
 }

@@ -155,6 +155,8 @@ var rules = []rule{
 	{code: finding.NSSetDiffers, ofZone: true, place: TheDeleg, who: holder, sure: "parent and zone were queried at the same time"},
 	{code: finding.NSIsAlias, ofZone: true, place: TheDeleg, who: holder, sure: "the server's name was looked up"},
 	{code: finding.SerialsDiffer, ofZone: true, place: OneServer, who: holderAtHost, sure: "the servers were queried at the same time"},
+	{code: finding.ValidationOff, place: TheResolver, who: operator, sure: keysSeen},
+	{code: finding.ValidationDiffers, place: TheResolver, who: operator, sure: keysSeen, rivals: []rival{{"trust anchors of its own", "ask whoever runs it", "", nil}}},
 	{code: finding.ClockWrong, place: ThisMachine, who: you, sure: keysSeen, rivals: []rival{{"root servers that are not the root's", "ask from another network", "", nil}}},
 	{code: finding.AnchorOld, place: ThisMachine, who: you, sure: keysSeen, rivals: []rival{{"root servers that are not the root's", "ask from another network", "", nil}}},
 	{code: finding.DSWithoutKey, ofZone: true, place: TheDeleg, who: registrant, sure: keysSeen, explains: signaturesBreak},

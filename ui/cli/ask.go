@@ -46,6 +46,7 @@ type ask struct {
 	follow, asIs bool
 	answered     []netip.Addr // that answers have, where it is to be told whose they are
 	zoneTTL      bool
+	validate     bool
 	nameFirst    bool
 	show         text.Show
 	parts        []string
@@ -81,6 +82,8 @@ func newAsk(a *app) *cobra.Command {
 	flags.IntVar(&q.rate, "rate", 0, "at most this many queries per second (default 1000, with --repeat 100)")
 	flags.IntVar(&q.repeat, "repeat", 1, "send each query this many times, and show how long the replies took")
 	flags.BoolVar(&q.follow, "follow", false, "also look up the addresses of the hosts that an answer names")
+	flags.BoolVar(&q.validate, "validate", false, "also check the signatures (DNSSEC), by the resolver's own records")
+	q.anchorFlags(cmd)
 	flags.BoolVar(&q.zoneTTL, "zone-ttl", false, "also query the zone's own server, and show how old a cached answer is")
 	flags.BoolVar(&q.asIs, "as-is", false, "do not apply the machine's search list to a short name")
 	flags.StringSliceVar(&q.parts, "show", nil, "which `PARTS` to show: answer,authority,additional,question,header,timing")
@@ -355,6 +358,21 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 		var more []finding.Finding
 		b.Followed, more = prober.Follow(ctx, b.Exchanges)
 		found = append(found, more...)
+	}
+	if q.validate {
+		if prober.Anchors, prober.AsOf, err = q.validation(); err != nil {
+			return err
+		}
+		var more []finding.Finding
+		b.Validated, more = prober.Validate(ctx, b.Exchanges)
+		if q.asOf == "" && q.anchorFile == "" { // no resolver judges by those
+			found = append(found, more...)
+		}
+		for _, v := range b.Validated {
+			if err := q.evidence.add(v.Signed); err != nil {
+				return err
+			}
+		}
 	}
 	if q.zoneTTL {
 		b.ZoneTTLs = prober.ZoneTTLs(ctx, b.Exchanges)

@@ -12,6 +12,7 @@ type streamed struct {
 	*data.Stream
 	timings  []data.Timing
 	zoneTTLs []map[string]any
+	checked  []any
 }
 
 func (s *streamed) block(q *ask, b text.Block) error {
@@ -27,6 +28,12 @@ func (s *streamed) block(q *ask, b text.Block) error {
 		}
 		if zone, ok := b.ZoneTTLs[e.Question]; ok {
 			s.zoneTTLs = append(s.zoneTTLs, map[string]any{"exchange": e.Number, "zone_ttl": zone.TTL, "same": zone.Same})
+		}
+	}
+	for i := range b.Validated {
+		s.checked = append(s.checked, data.OfValidated(&b.Validated[i]))
+		if err := write(b.Validated[i].Signed); err != nil {
+			return err
 		}
 	}
 	for _, f := range b.Followed {
@@ -49,6 +56,9 @@ func (s *streamed) end(q *ask) error {
 	}
 	if len(s.zoneTTLs) > 0 {
 		members["zone_ttls"] = s.zoneTTLs
+	}
+	if len(s.checked) > 0 {
+		members["validations"] = s.checked
 	}
 	told, err := q.whose(q.ctx, q.answered)
 	if err != nil {

@@ -22,6 +22,12 @@ type validateOptions struct {
 func (a *app) validateFlags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&a.noValidate, "no-validate", false, "leave signatures (DNSSEC) alone")
+	a.anchorFlags(cmd)
+}
+
+// anchorFlags are those of what signatures are judged by.
+func (a *app) anchorFlags(cmd *cobra.Command) {
+	flags := cmd.Flags()
 	flags.StringVar(&a.anchorFile, "anchor", "", "judge signatures by the DS or DNSKEY records in this `FILE`, instead of the root's published keys")
 	flags.StringVar(&a.asOf, "as-of", "", "judge signatures as of this `TIME`, such as 2026-03-09T07:40:00Z, instead of now")
 }

@@ -5,7 +5,28 @@ import (
 
 	"unquil/core/delegation"
 	"unquil/core/dnssec"
+	"unquil/core/probe"
 )
+
+// OfValidated returns what the signatures make of one answer as JSON has it.
+func OfValidated(v *probe.Validated) any {
+	out := map[string]any{"exchange": v.Exchange.Number, "signed_exchange": v.Signed.Number, "state": v.State, "claims_checked": v.Claims, "signatures_handed_on": !v.Unsigned}
+	if !v.Zone.IsZero() {
+		out["zone"] = v.Zone
+	}
+	if !v.Expires.IsZero() {
+		out["expires"] = v.Expires
+	}
+	if b := v.Break; b != nil {
+		out["flaw"] = ofBreak(b)
+	}
+	return out
+}
+
+// ofBreak returns where a chain of trust breaks.
+func ofBreak(b *dnssec.Break) any {
+	return map[string]any{"code": b.Flaw, "zone": b.Zone, "name": b.Owner, "type": b.Type.String(), "tag": b.Tag}
+}
 
 // ofValidation returns what signatures came to as JSON has it.
 func ofValidation(v *delegation.Validation) any {
@@ -37,7 +58,7 @@ func ofValidation(v *delegation.Validation) any {
 		out["expires"] = v.Expires
 	}
 	if b := v.Break; b != nil {
-		out["flaw"] = map[string]any{"code": b.Flaw, "zone": b.Zone, "name": b.Owner, "type": b.Type.String(), "tag": b.Tag}
+		out["flaw"] = ofBreak(b)
 	}
 	chain := []link{}
 	for _, l := range v.Chain {

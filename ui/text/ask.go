@@ -44,6 +44,7 @@ type Block struct {
 	Timings   []exchange.Timing // of each exchange, when it was asked again and again
 	Followed  []probe.Followed
 	ZoneTTLs  map[wire.Question]probe.ZoneSays
+	Validated []probe.Validated // what the signatures make of it, where that was asked for
 }
 
 // Gap parts two blocks.
@@ -85,6 +86,7 @@ func (v *View) Answers(b Block, show Show) {
 	if authority := authorityWords(b); authority != "" {
 		v.row("authority", authority)
 	}
+	v.validated(b.Validated)
 	if lasts := lastsWords(block); lasts != "" {
 		v.row("TTL", lasts)
 	}

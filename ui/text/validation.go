@@ -2,11 +2,13 @@ package text
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"unquil/core/delegation"
 	"unquil/core/dnssec"
 	"unquil/core/finding"
+	"unquil/core/probe"
 	"unquil/core/wording"
 )
 
@@ -82,4 +84,51 @@ func linkWords(l *dnssec.Link, above string, ends time.Time) string {
 		}
 	}
 	return string(l.State)
+}
+
+// validated draws what the signatures make of answers, a line for each way they differ.
+func (v *View) validated(all []probe.Validated) {
+	var lines []string
+	for _, a := range all {
+		line := validatedWords(&a)
+		if !slices.Contains(lines, line) {
+			lines = append(lines, line)
+		}
+	}
+	for i, a := range all {
+		line := validatedWords(&a)
+		if at := slices.Index(lines, line); at < 0 || i > 0 && validatedWords(&all[i-1]) == line {
+			continue
+		}
+		label := map[bool]string{true: "signatures"}[i == 0]
+		if len(lines) > 1 {
+			line = a.Exchange.Question.Type.String() + ": " + line
+		}
+		v.row(label, line)
+	}
+}
+
+// validatedWords say what the signatures make of one answer.
+func validatedWords(a *probe.Validated) string {
+	words := stateWords[a.State]
+	switch {
+	case a.Unsigned:
+		words = "unknown: the server hands on no signatures"
+	case a.Signed.Reply == nil || !a.Signed.Outcome.Good():
+		words = "unknown: there is no answer to check"
+	case a.State == dnssec.Bogus:
+		words = severe[finding.Fault].Render(words)
+		if a.Break != nil {
+			words += "; the chain breaks at " + a.Break.Zone.Spoken()
+		}
+	case a.State == dnssec.Secure:
+		words = good.Render(words)
+		if !a.Expires.IsZero() {
+			words += ", until " + a.Expires.Format("15:04 on 2 January 2006")
+		}
+	}
+	if a.Claims {
+		words += "; the server says that it has checked this itself (AD)"
+	}
+	return words
 }

@@ -1,0 +1,97 @@
+package probe
+
+import (
+	"context"
+	"slices"
+
+	"unquil/core/dnssec"
+	"unquil/core/exchange"
+	"unquil/core/finding"
+	"unquil/core/wire"
+)
+
+// Validated is what the signatures make of an answer, by the records of the server that gave it.
+type Validated struct {
+	Exchange *exchange.Exchange // of the answer
+	Signed   *exchange.Exchange // the same asked for with signatures, and without the server's own checks
+	dnssec.Result
+	Claims   bool // the server says that it has checked the answer itself (AD)
+	Unsigned bool // the server hands on no signature at all, not even of the root's keys
+}
+
+// fromResolver has a resolver fetch keys and digests, without judging them.
+type fromResolver struct {
+	Prober
+	server exchange.Server
+	seen   *bool // a signature
+}
+
+// Cut knows nothing: the resolver's records tell.
+func (fromResolver) Cut(wire.Name) (is, known bool) { return false, false }
+
+// Ask asks the resolver, which is the only one there is.
+func (f fromResolver) Ask(ctx context.Context, _ wire.Name, q wire.Question, turn int) (*wire.Message, int) {
+	if turn > 0 {
+		return nil, 0
+	}
+	e := f.signed(ctx, f.server, q)
+	if e.Reply == nil || !e.Outcome.Good() {
+		return nil, e.Number
+	}
+	*f.seen = *f.seen || signs(e.Reply)
+	return e.Reply, e.Number
+}
+
+// signs reports whether a message has a signature.
+func signs(m *wire.Message) bool {
+	is := func(r wire.Record) bool { return r.Type == wire.RRSIG }
+	return slices.ContainsFunc(m.Answer, is) || slices.ContainsFunc(m.Authority, is)
+}
+
+// signed asks for something with its signatures, and has it handed on though it be broken.
+func (p Prober) signed(ctx context.Context, server exchange.Server, q wire.Question) *exchange.Exchange {
+	options := p.Session.Client.Options
+	options.DNSSEC, options.CheckingDisabled = true, true
+	return p.Session.Ask(ctx, exchange.Request{Server: server, Question: q, Options: &options, Shared: true})
+}
+
+// Validate says what the signatures make of the answers of one server.
+func (p Prober) Validate(ctx context.Context, exchanges []*exchange.Exchange) (all []Validated, found []finding.Finding) {
+	var validator *dnssec.Validator
+	seen := false
+	for _, e := range exchanges {
+		if e.Question.Name.IsZero() || len(p.Anchors) == 0 || ctx.Err() != nil {
+			continue
+		}
+		v := Validated{Exchange: e, Result: dnssec.Result{State: dnssec.Indeterminate}, Claims: e.Reply != nil && e.Reply.Flags.Has(wire.AD)}
+		if v.Signed = p.signed(ctx, e.Server, e.Question); v.Signed.Reply != nil && v.Signed.Outcome.Good() {
+			if validator == nil {
+				validator = &dnssec.Validator{Source: fromResolver{p, e.Server, &seen}, Anchors: p.Anchors, Now: p.AsOf}
+			}
+			seen = seen || signs(v.Signed.Reply)
+			if v.Result = validator.Judge(ctx, e.Question, v.Signed.Reply); !seen {
+				v.Result, v.Unsigned = dnssec.Result{State: dnssec.Indeterminate}, true
+			}
+		}
+		all = append(all, v)
+		found = append(found, v.findings()...)
+	}
+	return all, found
+}
+
+// findings are what is to be said of how a server and its records agree.
+func (v *Validated) findings() (found []finding.Finding) {
+	if v.Break != nil && v.Break.Zone.IsRoot() {
+		return nil // the clock or the anchors of this machine may be at fault
+	}
+	about := finding.About{Name: v.Exchange.Question.Name.String(), Type: v.Exchange.Question.Type.String(), Server: v.Exchange.Server.Name(), Address: v.Exchange.Server.AddressText()}
+	numbers := []int{v.Exchange.Number, v.Signed.Number}
+	name := v.Exchange.Server.Name()
+	if v.State == dnssec.Bogus && v.Exchange.Outcome.Good() && !v.Claims {
+		found = append(found, finding.New(finding.ValidationOff, finding.Note, about, name+" hands on what is signed wrongly: it does not validate.", numbers...))
+	}
+	if v.Claims && (v.State == dnssec.Bogus || v.State == dnssec.Insecure) {
+		found = append(found, finding.New(finding.ValidationDiffers, finding.Concern, about, name+" says that it has checked the answer (AD), and by its own records that answer is "+string(v.State)+".", numbers...))
+	}
+	return found
+}
