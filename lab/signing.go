@@ -199,6 +199,10 @@ func (z *zone) vouch(signers map[string]*signer) {
 	}
 	add(z.signer.entry.record)
 	add(z.signer.daily.record)
+	if s := z.signer; s.NSEC3 {
+		rounds := binary.BigEndian.AppendUint16([]byte{1, 0}, uint16(s.Rounds))
+		add(wire.Record{Name: z.origin, Type: wire.NSEC3PARAM, Class: wire.IN, Data: string(append(append(rounds, byte(len(s.salt))), s.salt...))})
+	}
 	for _, below := range signers {
 		if cut := z.delegation(below.zone); cut != nil && cut[0].Name.Equal(below.zone) {
 			for _, ds := range below.digests() {

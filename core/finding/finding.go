@@ -153,6 +153,10 @@ const (
 	AlgorithmWeak          Code = "algorithm-weak"
 	AnchorOld              Code = "anchor-old"
 	ClockWrong             Code = "clock-wrong"
+	SignersDiffer          Code = "signers-differ"
+	NSEC3Rounds            Code = "nsec3-iterations"
+	CDSWaiting             Code = "cds-waiting"
+	RolloverUnsafe         Code = "rollover-unsafe"
 	ValidationOff          Code = "validation-off"
 	ValidationDiffers      Code = "validation-differs"
 )
@@ -233,6 +237,10 @@ var Catalogue = []Entry{
 	{KeyUnsigned, "a zone's signatures", "The zone's keys are not signed by a key that its DS records name.", "Ask the zone's operator to sign the keys with that one, or have the DS record changed to the one that signs."},
 	{ChainMissing, "a zone's signatures", "The zone above says that the zone is signed, and it is not.", "Ask the zone's operator to sign the zone, or have its DS records removed at the registry."},
 	{DenialIncomplete, "a zone's signatures", "What the zone denies it does not prove.", "Ask the zone's operator to have the zone signed anew, by a current signer."},
+	{SignersDiffer, "a zone's signatures", "The zone's servers give different keys.", "Ask the zone's operator whether the zone reaches every server. Until all give the same keys, leave the DS records alone."},
+	{CDSWaiting, "a zone's signatures", "The zone asks for other DS records than the zone above has.", "Ask the zone's operator whether the registry takes them over by itself; if it does not, the holder has to put them in place there."},
+	{RolloverUnsafe, "a zone's signatures", "The DS records that the zone asks for name keys that one of its servers does not give.", "Have nobody change the DS records until all servers give the new keys."},
+	{NSEC3Rounds, "a zone's signatures", "The zone hashes its names again and again, or with a salt, for its denials (NSEC3).", "Ask the zone's operator to set the iterations to 0 and the salt to none (RFC 9276)."},
 	{AlgorithmWeak, "a zone's signatures", "The zone is signed in a way that is no longer good enough.", "Ask the zone's operator to move to a current algorithm, such as ECDSA with P-256."},
 	{ClockWrong, "this machine", "By this machine's clock not even the root's signatures are valid.", "Set this machine's clock, and try again."},
 	{AnchorOld, "this machine", "The trust anchors that signatures are judged by name none of the root's keys.", "Bring the trust anchors up to date."},

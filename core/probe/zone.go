@@ -19,8 +19,11 @@ import (
 type Zone struct {
 	zonecare.Report
 	Walk        *delegation.Walk
-	Undelegated *Undelegated    // why the zone was found at a server that nobody lists; nil otherwise
-	Held        []zonecare.Held // each server against what it should serve; nil when that was not asked for
+	Keys        []ServerKeys       // of each of its servers that gives any, where the zone is signed
+	Hashing     *exchange.Exchange // that asked how it hashes names; nil where it is not signed
+	Wanted      *exchange.Exchange // that asked which DS records the zone wants (CDS); nil where it is not signed
+	Undelegated *Undelegated       // why the zone was found at a server that nobody lists; nil otherwise
+	Held        []zonecare.Held    // each server against what it should serve; nil when that was not asked for
 }
 
 // AllFindings are those of the walk about the zone and those of its servers,
@@ -41,6 +44,8 @@ func (z *Zone) AllFindings() []finding.Finding {
 	for _, held := range z.Held {
 		all = append(all, held.Findings...)
 	}
+	all = append(all, z.signingFindings()...)
+	all = append(all, z.wantedFindings()...)
 	near := slices.ContainsFunc(all, func(f finding.Finding) bool { return f.Code == finding.EDNSLost })
 	for _, f := range z.Findings {
 		if f.Code != finding.EDNSBreaks || !near { // else it is none of the servers'
@@ -86,7 +91,7 @@ type ZonePlan struct {
 // Zone finds the zone that holds a name by walking from the root, and holds its
 // servers side by side. ok is false when the walk found no zone to look at.
 func (p Prober) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Zone, ok bool) {
-	walker := delegation.Walker{Session: p.Session, Roots: p.Roots}
+	walker := delegation.Walker{Session: p.Session, Roots: p.Roots, Anchors: p.Anchors, AsOf: p.AsOf}
 	zone.Walk = walker.Walk(ctx, wire.Question{Name: name, Type: wire.SOA, Class: wire.IN})
 	last := zone.Walk.Last()
 	if last == nil || zone.Walk.End == delegation.EndNoWayOut || zone.Walk.End == delegation.EndCutShort {
@@ -126,6 +131,9 @@ func (p Prober) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Z
 	}
 	plan.Stranger = p.stranger(origin)
 	zone.Report = zonecare.Check(ctx, p.Session, origin, parent, servers, plan.Plan)
+	if holder == nil {
+		p.signing(ctx, &zone)
+	}
 	if plan.Against != nil {
 		zone.Held = zone.Report.Against(ctx, p.Session, plan.Against)
 	}

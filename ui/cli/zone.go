@@ -42,6 +42,9 @@ func newZone(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if prober.Anchors, prober.AsOf, err = a.validation(); err != nil {
+				return err
+			}
 			plan := probe.ZonePlan{}
 			plan.TryTransfer = tryTransfer
 			for _, text := range also {
@@ -95,6 +98,7 @@ func newZone(a *app) *cobra.Command {
 	flags.StringVar(&keyFile, "key", "", "sign transfers with the key in `FILE` (TSIG)")
 	flags.StringVar(&against, "against", "", "compare what the servers serve with a master `FILE`")
 	a.askFlags(cmd)
+	a.validateFlags(cmd)
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)

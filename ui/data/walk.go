@@ -120,6 +120,13 @@ func OfZone(z *probe.Zone) any {
 	if z.Undelegated != nil {
 		result["not_delegated_by"] = z.Undelegated.Parent
 	}
+	if len(z.Keys) > 0 {
+		keys := []any{}
+		for _, k := range z.Keys {
+			keys = append(keys, map[string]any{"host": k.Server.Host, "address": k.Server.Address, "tags": k.Tags, "exchange": k.Exchange.Number})
+		}
+		result["keys"] = keys
+	}
 	if z.Held != nil {
 		list := []any{}
 		for _, h := range z.Held {

@@ -52,6 +52,9 @@ func (v *View) Zone(z *probe.Zone) {
 		v.row("zone", "lists "+wording.Names(z.Hosts))
 		v.timers(z.SOA)
 	}
+	if z.Undelegated == nil {
+		v.validation(z.Walk)
+	}
 	v.against(z.Held)
 	v.Findings("what to note", found)
 }
