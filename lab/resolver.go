@@ -158,7 +158,7 @@ func (r *resolver) resolve(query *wire.Message, _ netip.Addr) (*wire.Message, bo
 				m.Answer = append(m.Answer, record)
 			}
 		}
-		if last.Type != wire.CNAME || q.Type == wire.CNAME {
+		if last.Type != wire.CNAME || q.Type == wire.CNAME || q.Type == wire.ANY {
 			return m, true
 		}
 		q.Name, _ = last.Target()

@@ -116,6 +116,8 @@ func validatedWords(a *probe.Validated) string {
 		words = "unknown: the server hands on no signatures"
 	case a.Signed.Reply == nil || !a.Signed.Outcome.Good():
 		words = "unknown: there is no answer to check"
+	case a.State == dnssec.Indeterminate && a.Signed.Authoritative():
+		words = "unknown: this server does not have the keys of the zones above; trace checks the whole chain"
 	case a.State == dnssec.Bogus:
 		words = severe[finding.Fault].Render(words)
 		if a.Break != nil {
