@@ -56,6 +56,7 @@ func TestAskOptions(t *testing.T) {
 		{"a bogus answer that a resolver withholds", []string{"valley.gates.hollowtarn.example", "--validate", "-t", "A", "--from", "public"}, 3, []string{"SERVFAIL", "signatures bogus"}, []string{"validation-"}},
 		{"nothing to check", []string{"season.passes.hollowtarn.example", "--validate", "-t", "TXT"}, 3, []string{"SERVFAIL", "signatures unknown: there is no answer to check"}, nil},
 		{"a server that has its own zones only", []string{"www.hollowtarn.example", "--validate", "-t", "A", "--from", "dns1.hollowtarn.example"}, 0, []string{"unknown: this server does not have the keys of the zones above"}, []string{"validation-"}},
+		{"types that come to different states", []string{"www.bare.works.example", "--validate", "-t", "MX,A,TXT"}, 0, []string{"signatures MX, TXT secure: ", "A bogus: resolvers"}, []string{"concern", "fault"}},
 		{"all of an alias", []string{"www.hollowtarn.example", "--validate", "-t", "ANY", "--from", "public"}, 0, []string{"signatures secure"}, []string{"validation-"}},
 		{"as of before the signatures ran out", []string{"valley.gates.hollowtarn.example", "--validate", "-t", "A", "--as-of", "2026-03-09T05:00:00Z"}, 0, []string{"signatures secure"}, nil},
 		{"a resolver that hands on no signatures", []string{"www.hollowtarn.example", "--validate", "-t", "A", "--from", "isp"}, 0, []string{"unknown: the server hands on no signatures"}, []string{"bogus"}},

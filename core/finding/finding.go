@@ -190,7 +190,7 @@ var Catalogue = []Entry{
 	{Refused, "a server", "The server understood the query and refused to answer it for you.", "Query from a network that the server serves, or use another resolver."},
 	{ServerFailure, "a server", "The server tried and could not get an answer (SERVFAIL).", "Trace the name to see which of the zone's own servers the resolver has trouble with."},
 	{Slow, "a server", "The answer took more than a second.", "Ask again. If it stays slow, look at the path to that server and at the servers it has to query."},
-	{ValidationOff, "a server", "The resolver does not validate: it hands on what is signed wrongly.", "Use a resolver that validates, or ask whoever runs this one to turn it on."},
+	{ValidationOff, "a server", "The resolver does not validate: it hands on answers that are bogus.", "Use a resolver that validates, or ask whoever runs this one to turn it on."},
 	{ValidationDiffers, "a server", "The resolver says that it has checked an answer, and its own records do not bear that out.", "Ask whoever runs the resolver by which trust anchors it judges."},
 	{TCPRefused, "a server", "The server does not accept TCP connections, which large answers need.", "Ask whoever runs the server to open TCP port 53."},
 	{EDNSIgnored, "a server", "The server replies as if EDNS did not exist.", "Nothing breaks because of it. Ask whoever runs the server to update it."},

@@ -91,7 +91,7 @@ func (v *Validated) findings() (found []finding.Finding) {
 	numbers := []int{v.Exchange.Number, v.Signed.Number}
 	name := v.Exchange.Server.Name()
 	if v.State == dnssec.Bogus && v.Exchange.Outcome.Good() && !v.Claims {
-		found = append(found, finding.New(finding.ValidationOff, finding.Note, about, name+" hands on what is signed wrongly: it does not validate.", numbers...))
+		found = append(found, finding.New(finding.ValidationOff, finding.Note, about, name+" hands on a bogus answer: it does not validate.", numbers...))
 	}
 	if v.Claims && (v.State == dnssec.Bogus || v.State == dnssec.Insecure) {
 		found = append(found, finding.New(finding.ValidationDiffers, finding.Concern, about, name+" says that it has checked the answer (AD), and by its own records that answer is "+string(v.State)+".", numbers...))

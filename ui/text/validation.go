@@ -3,6 +3,7 @@ package text
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"unquil/core/delegation"
@@ -86,23 +87,21 @@ func linkWords(l *dnssec.Link, above string, ends time.Time) string {
 	return string(l.State)
 }
 
-// validated draws what the signatures make of answers, a line for each way they differ.
+// validated draws what the signatures make of answers, a line for each state they come to.
 func (v *View) validated(all []probe.Validated) {
 	var lines []string
-	for _, a := range all {
-		line := validatedWords(&a)
+	types := map[string][]string{} // that came to each
+	for i := range all {
+		line := validatedWords(&all[i])
 		if !slices.Contains(lines, line) {
 			lines = append(lines, line)
 		}
+		types[line] = append(types[line], all[i].Exchange.Question.Type.String())
 	}
-	for i, a := range all {
-		line := validatedWords(&a)
-		if at := slices.Index(lines, line); at < 0 || i > 0 && validatedWords(&all[i-1]) == line {
-			continue
-		}
+	for i, line := range lines {
 		label := map[bool]string{true: "signatures"}[i == 0]
 		if len(lines) > 1 {
-			line = a.Exchange.Question.Type.String() + ": " + line
+			line = strong.Render(strings.Join(types[line], ", ")) + "  " + line
 		}
 		v.row(label, line)
 	}
