@@ -1,7 +1,6 @@
 package probe
 
 import (
-	"bytes"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -65,8 +64,7 @@ func tagsOf(e *exchange.Exchange) (tags []uint16) {
 			tags = append(tags, key.Tag)
 		}
 	}
-	slices.Sort(tags)
-	return tags
+	return ascending(tags)
 }
 
 // signingFindings are what is to be said of how a zone is signed, besides its chain of trust.
@@ -100,74 +98,68 @@ func (z *Zone) signingFindings() (found []finding.Finding) {
 			fmt.Sprintf("The servers of %s do not give the same keys: %s.", z.Zone.Spoken(), strings.Join(parts, "; ")), numbers...))
 	}
 	if rounds, salted, ok := z.hashing(); ok && (rounds > 0 || salted) {
-		severity, text := finding.Note, fmt.Sprintf("%s hashes its names %s more for its denials (NSEC3)", z.Zone.Spoken(), wording.Count(rounds, "time", "times"))
+		var ways []string
+		if rounds > 0 {
+			ways = append(ways, wording.Count(rounds, "time", "times")+" more")
+		}
 		if salted {
-			text += ", with a salt"
+			ways = append(ways, "with a salt")
 		}
-		if rounds == 0 {
-			text = z.Zone.Spoken() + " hashes its names with a salt for its denials (NSEC3)"
-		}
-		text += ": that costs its servers, and protects nothing."
+		severity, so := finding.Note, "that costs its servers, and protects nothing"
 		if rounds > dnssec.MaxIterations {
-			severity, text = finding.Concern, fmt.Sprintf("%s hashes its names %d times more for its denials (NSEC3): above %d, what it denies counts as unsigned.", z.Zone.Spoken(), rounds, dnssec.MaxIterations)
+			severity, so = finding.Concern, fmt.Sprintf("above %d, what it denies counts as unsigned", dnssec.MaxIterations)
 		}
-		found = append(found, finding.New(finding.NSEC3Rounds, severity, finding.About{Zone: z.Zone.String()}, text, z.Hashing.Number))
+		found = append(found, finding.New(finding.NSEC3Rounds, severity, finding.About{Zone: z.Zone.String()},
+			fmt.Sprintf("%s hashes its names %s for its denials (NSEC3): %s.", z.Zone.Spoken(), strings.Join(ways, " and "), so), z.Hashing.Number))
 	}
 	return found
 }
 
-// wantedFindings are what is to be said of the DS records that a zone asks for (RFC 7344 §4, RFC 8078).
+// wantedFindings are what is to be said of the DS records that a zone asks for (RFC 7344 §4, RFC 8078). They
+// are compared by the keys they name: the zone above may prefer other digests of them.
 func (z *Zone) wantedFindings() (found []finding.Finding) {
 	if z.Wanted == nil || z.Walk == nil || z.Walk.Validation == nil {
 		return nil
 	}
-	var wanted, has []dnssec.Digest
+	var wanted, has []uint16
+	removed := false // the record that asks for none has an algorithm that none is (RFC 8078 §4)
 	for _, r := range z.Wanted.Answer().Records {
 		if d, err := dnssec.ReadDigest(r); err == nil {
-			wanted = append(wanted, d)
+			wanted, removed = append(wanted, d.Tag), removed || d.Algorithm == 0
 		}
 	}
 	for _, l := range z.Walk.Validation.Chain {
-		if l.Zone.Equal(z.Zone) {
-			has = l.Digests
+		for _, d := range l.Digests {
+			if l.Zone.Equal(z.Zone) {
+				has = append(has, d.Tag)
+			}
 		}
 	}
-	same := func(a, b dnssec.Digest) bool {
-		return a.Tag == b.Tag && a.Algorithm == b.Algorithm && a.Type == b.Type && bytes.Equal(a.Hash, b.Hash)
-	}
-	missing := func(from, in []dnssec.Digest) bool {
-		return slices.ContainsFunc(from, func(a dnssec.Digest) bool {
-			return !slices.ContainsFunc(in, func(b dnssec.Digest) bool { return same(a, b) })
-		})
-	}
-	if len(wanted) == 0 || len(has) == 0 || !missing(wanted, has) && !missing(has, wanted) {
-		return nil
-	}
+	wanted, has = ascending(wanted), ascending(has)
 	about := finding.About{Zone: z.Zone.String()}
-	tags := make([]uint16, 0, len(wanted))
-	for _, d := range wanted {
-		if !slices.Contains(tags, d.Tag) {
-			tags = append(tags, d.Tag)
-		}
-	}
-	slices.Sort(tags)
-	asks := "DS records for " + tagWords(tags)
-	if len(wanted) == 1 && wanted[0].Algorithm == 0 {
-		asks = "no DS records at all"
+	switch {
+	case len(wanted) == 0 || len(has) == 0 || slices.Equal(wanted, has):
+		return nil
+	case removed:
+		return append(found, finding.New(finding.CDSWaiting, finding.Note, about,
+			fmt.Sprintf("%s asks the zone above to remove its DS records (CDS), and they are still there.", z.Zone.Spoken()), z.Wanted.Number))
 	}
 	found = append(found, finding.New(finding.CDSWaiting, finding.Note, about,
-		fmt.Sprintf("%s asks the zone above for %s (CDS), and the zone above has others.", z.Zone.Spoken(), asks), z.Wanted.Number))
-	if wanted[0].Algorithm == 0 {
-		return found
-	}
+		fmt.Sprintf("%s asks the zone above for DS records for %s (CDS), which has those for %s.", z.Zone.Spoken(), tagWords(wanted), tagWords(has)), z.Wanted.Number))
 	for _, k := range z.Keys {
-		if !slices.ContainsFunc(tags, func(tag uint16) bool { return slices.Contains(k.Tags, tag) }) {
-			f := finding.New(finding.RolloverUnsafe, finding.Concern, finding.About{Zone: z.Zone.String(), Server: k.Server.Host.String(), Address: k.Server.Address.String()},
-				fmt.Sprintf("%s asks for DS records for %s, and %s gives %s: once the zone above has them, what that server answers is bogus.", z.Zone.Spoken(), tagWords(tags), k.Server.Host.Spoken(), tagWords(k.Tags)), z.Wanted.Number, k.Exchange.Number)
-			return append(found, f)
+		if !slices.ContainsFunc(wanted, func(tag uint16) bool { return slices.Contains(k.Tags, tag) }) {
+			about.Server, about.Address = k.Server.Host.String(), k.Server.Address.String()
+			return append(found, finding.New(finding.RolloverUnsafe, finding.Concern, about,
+				fmt.Sprintf("%s asks for DS records for %s, and %s gives %s: once the zone above has them, what that server answers is bogus.", z.Zone.Spoken(), tagWords(wanted), k.Server.Host.Spoken(), tagWords(k.Tags)), z.Wanted.Number, k.Exchange.Number))
 		}
 	}
 	return found
+}
+
+// ascending are tags in order, each once.
+func ascending(tags []uint16) []uint16 {
+	slices.Sort(tags)
+	return slices.Compact(tags)
 }
 
 // hashing is how a zone hashes its names (RFC 5155 §4.2); ok is false where it does not.

@@ -77,17 +77,17 @@ func TestWantedFindings(t *testing.T) {
 		text   string
 	}{
 		{"nothing", nil, []uint16{5}, []uint16{5}, nil, ""},
-		{"what is there", []wire.Record{cds(5, 13)}, []uint16{5}, []uint16{5}, nil, ""},
-		{"a new key", []wire.Record{cds(7, 13)}, []uint16{5}, []uint16{5, 7}, []finding.Code{finding.CDSWaiting}, "asks the zone above for DS records for key 7 (CDS)"},
+		{"what is there, by another digest", []wire.Record{cds(5, 13)}, []uint16{5}, []uint16{5}, nil, ""},
+		{"a new key", []wire.Record{cds(7, 13)}, []uint16{5}, []uint16{5, 7}, []finding.Code{finding.CDSWaiting}, "asks the zone above for DS records for key 7 (CDS), which has those for key 5."},
 		{"one more key", []wire.Record{cds(5, 13), cds(7, 13)}, []uint16{5}, []uint16{5}, []finding.Code{finding.CDSWaiting}, "keys 5, 7"},
 		{"a key that a server does not have", []wire.Record{cds(7, 13)}, []uint16{5}, []uint16{5}, []finding.Code{finding.CDSWaiting, finding.RolloverUnsafe}, "gives key 5"},
-		{"none any more", []wire.Record{cds(0, 0)}, []uint16{5}, []uint16{5}, []finding.Code{finding.CDSWaiting}, "no DS records at all"},
+		{"none any more", []wire.Record{cds(0, 0)}, []uint16{5}, []uint16{5}, []finding.Code{finding.CDSWaiting}, "to remove its DS records"},
 		{"of a zone that has none above", []wire.Record{cds(7, 13)}, nil, []uint16{5}, nil, ""},
 	} {
 		q := wire.Question{Name: zone, Type: wire.CDS, Class: wire.IN}
 		link := &dnssec.Link{Zone: zone}
 		for _, tag := range c.above {
-			link.Digests = append(link.Digests, dnssec.Digest{Owner: zone, Tag: tag, Algorithm: 13, Type: 2, Hash: []byte{0xaa}})
+			link.Digests = append(link.Digests, dnssec.Digest{Owner: zone, Tag: tag, Algorithm: 13, Type: 2, Hash: []byte{0xbb}})
 		}
 		z := Zone{Report: zonecare.Report{Zone: zone}, Walk: &delegation.Walk{Validation: &delegation.Validation{Result: dnssec.Result{Chain: []*dnssec.Link{link}}}},
 			Keys:   []ServerKeys{{Server: zonecare.Server{Host: zone}, Exchange: &exchange.Exchange{Number: 1}, Tags: c.gives}},
