@@ -40,7 +40,7 @@ var mayImport = map[string][]string{
 	"core/zonecare":     {"core/wording", "core/wire", "core/exchange", "core/finding", "core/tsig", "core/transfer"},
 	"core/redact":       {"core/wire", "core/idn", "core/escape", "core/exchange"},
 	"core/live":         {"core/wire", "core/escape", "core/exchange", "core/capture", "core/conversation"},
-	"core/mail":         {"core/wire", "core/wording", "core/escape", "core/exchange", "core/finding", "core/idn"},
+	"core/mail":         {"core/dnssec", "core/wire", "core/wording", "core/escape", "core/exchange", "core/finding", "core/idn"},
 	"core/registry":     {"core/wire", "core/wording", "core/escape", "core/exchange", "core/finding"},
 	"core/probe":        {"core/dnssec", "core/wording", "core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/registry"},
 	"core/diagnosis":    {"core/dnssec", "core/capture", "core/probe", "core/mail", "core/registry", "core/idn", "core/wording", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation", "core/sequence", "core/evidence"},

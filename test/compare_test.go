@@ -37,6 +37,35 @@ func TestCompareNamesCauses(t *testing.T) {
 	}
 }
 
+func TestCompareTellsWhoValidates(t *testing.T) {
+	for name, want := range map[string][]string{
+		"www.ran-out.works.example":      {"office does not validate: it hands on what is bogus", "isp may validate or not: it hands on no signatures", "public validates: what it has is bogus, and it does not hand that on", "validation-off"},
+		"www.signed.works.example":       {"office has good signatures, and does not say that it has checked them (no AD)", "public validates: it says that it has checked its answer (AD)"},
+		"www.novel.works.example":        {"office, public may validate or not: this name is not signed"},
+		"nobody.proofless.works.example": {"office does not validate", "public validates: what it has is bogus"},
+	} {
+		o := run(t, "compare", "--lab", name, "-t", "A", "--from", "office,isp,public", "--validate")
+		for _, words := range want {
+			assert.Contains(t, squeezed(o), words, name)
+		}
+	}
+	var d struct {
+		Result []struct {
+			Validations []struct{ Server, State, Validates string }
+		}
+	}
+	o := run(t, "compare", "--lab", "www.ran-out.works.example", "-t", "A,MX", "--from", "office,public", "--validate", "--as-of", "2026-03-09T05:00:00Z", "--json")
+	require.NoError(t, json.Unmarshal([]byte(o.stdout), &d))
+	require.Len(t, d.Result, 2)
+	for _, r := range d.Result {
+		require.Len(t, r.Validations, 2)
+		for _, v := range r.Validations {
+			assert.Equal(t, "secure", v.State, "as of an hour before")
+		}
+	}
+	assert.NotContains(t, o.stdout, "validation-", "resolvers judge by now")
+}
+
 func TestCompareForms(t *testing.T) {
 	keep := filepath.Join(t.TempDir(), "compare.pcapng")
 	args := []string{"compare", "--lab", "tickets.hollowtarn.example", "-t", "A", "--from", "office,isp,public"}

@@ -18,6 +18,7 @@ type Options struct {
 
 	Iterative        bool // leave recursion desired clear, as one does with a zone's own servers
 	CheckingDisabled bool // ask a validating resolver not to validate (RFC 4035 §3.2.2)
+	Checked          bool // ask a resolver to say whether it has validated the answer (AD, RFC 6840 §5.7)
 	Opcode           wire.Opcode
 	ID               *uint16 // nil: a random one each try
 
@@ -49,6 +50,9 @@ func NewQuery(q wire.Question, o Options) wire.Message {
 	}
 	if o.CheckingDisabled {
 		m.Flags |= wire.CD
+	}
+	if o.Checked {
+		m.Flags |= wire.AD
 	}
 	if o.WithoutEDNS {
 		return m

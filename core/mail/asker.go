@@ -15,6 +15,8 @@ import (
 type Asker struct {
 	Session   *exchange.Session
 	Resolvers []exchange.Server
+	// Judge says what the signatures make of an answer; nil: they are left alone.
+	Judge func(ctx context.Context, e *exchange.Exchange) *Signed
 
 	asked atomic.Int64
 }

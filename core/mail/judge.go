@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"unquil/core/dnssec"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -94,6 +95,7 @@ func (r *Report) judgeReceiving() {
 	case in.Fallback:
 		r.find(finding.MXFallback, finding.Note, in.Exchange, "%s has no MX records: mail goes to its own addresses.", domain)
 	}
+	r.judgeSigned(in.Signed, finding.Fault, r.Domain, "senders that check signatures keep mail back")
 	for i := range in.Hosts {
 		r.judgeHost(&in.Hosts[i], reachable)
 	}
@@ -141,9 +143,33 @@ func (r *Report) judgeHost(h *Host, reachable int) {
 	for i := range h.Addresses {
 		r.judgeReverse(h, &h.Addresses[i])
 	}
-	if h.Unsigned != nil {
-		f := r.find(finding.TLSAInsecure, finding.Concern, h.TLSA, "%s has TLSA records, and its zone is not signed: senders pass over them.", h.Name.Spoken())
-		f.AddEvidence(h.Unsigned.Number)
+	r.judgeTLSA(h, severity)
+}
+
+// judgeTLSA judges the TLSA records of a host: what is bogus has senders wait, and what is not signed they
+// pass over (RFC 7672 §2.1.1, §2.1.2).
+func (r *Report) judgeTLSA(h *Host, severity finding.Severity) {
+	if h.TLSA == nil {
+		return
+	}
+	mx := r.Receiving.Signed
+	if !mx.bogus() { // else it has been told
+		r.judgeSigned(h.Signed, severity, h.Name, "senders that check signatures do not deliver there")
+	}
+	counts, known := h.Counts()
+	switch {
+	case broke(h.TLSA) || h.Signed.bogus() || counts || !known:
+	case h.Unsigned != nil:
+		r.find(finding.TLSAInsecure, finding.Concern, h.TLSA, "%s has TLSA records, and its zone is not signed: senders pass over them.", h.Name.Spoken()).AddEvidence(h.Unsigned.Number)
+	default:
+		ends := "the chain of trust ends at " + h.Signed.Zone.Spoken()
+		if last := len(h.Signed.Chain) - 1; last >= 0 && h.Signed.Chain[last].Zone.Equal(h.Signed.Zone) && h.Signed.Chain[last].Unsigned && h.Signed.Break == nil {
+			ends = h.Signed.Zone.Spoken() + " is not signed"
+		}
+		r.find(finding.TLSAInsecure, finding.Concern, h.TLSA, "%s has TLSA records, and %s: senders pass over them.", h.Name.Spoken(), ends).AddEvidence(h.Signed.Evidence...)
+	}
+	if counts && mx != nil && mx.State == dnssec.Insecure && !r.Receiving.Fallback {
+		r.find(finding.TLSAInsecure, finding.Note, h.TLSA, "The TLSA records of %s count, and the MX records of %s, which lead there, are not signed: somebody who forges those gets round them.", h.Name.Spoken(), r.Domain.Spoken()).AddEvidence(mx.Evidence...)
 	}
 }
 

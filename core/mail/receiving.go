@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 
+	"unquil/core/dnssec"
 	"unquil/core/exchange"
 	"unquil/core/wire"
 )
@@ -20,6 +21,7 @@ type Receiving struct {
 	Fallback bool               // it has no MX records: its own addresses count (RFC 5321 §5.1)
 	Hosts    []Host             // the most preferred first
 	Left     int                // hosts beyond those looked at
+	Signed   *Signed            // what the signatures make of the MX records; nil: they are left alone
 }
 
 // Host is a mail host.
@@ -30,6 +32,7 @@ type Host struct {
 	Addresses  []HostAddress
 	Asked      [2]*exchange.Exchange // for A and AAAA
 	TLSA       *exchange.Exchange    // of port 25 (RFC 7672); nil: not asked
+	Signed     *Signed               // what the signatures make of its TLSA records; nil: it has none, or they are left alone
 	Unsigned   *exchange.Exchange    // shows that its zone has no keys, so that TLSA records do not count; nil: nothing does
 	Covered    bool                  // by the domain's MTA-STS policy, where it has one
 }
@@ -94,6 +97,9 @@ func (a *Asker) receive(ctx context.Context, domain wire.Name, reverse bool) *Re
 		return cmp.Or(cmp.Compare(x.Preference, y.Preference), x.Name.Compare(y.Name))
 	})
 	var wait sync.WaitGroup
+	if reverse {
+		wait.Go(func() { r.Signed = a.signatures(ctx, r.Exchange) })
+	}
 	for i := range r.Hosts {
 		wait.Go(func() { a.host(ctx, &r.Hosts[i], reverse) })
 	}
@@ -151,8 +157,9 @@ func (a *Asker) reverse(ctx context.Context, h *HostAddress) {
 	}
 }
 
-// tlsa looks up the certificates that a host vouches for in DNS (RFC 7672), and whether its
-// zone has keys at all: without, they count for nothing.
+// tlsa looks up the certificates that a host vouches for in DNS (RFC 7672), and whether the chain of
+// trust leads to them. Where that cannot be told, it looks whether the zone has keys at all: without,
+// they count for nothing.
 func (a *Asker) tlsa(ctx context.Context, h *Host) {
 	name, err := h.Name.Child("_tcp")
 	if err == nil {
@@ -162,7 +169,11 @@ func (a *Asker) tlsa(ctx context.Context, h *Host) {
 		return
 	}
 	h.TLSA = a.Ask(ctx, name, wire.TLSA)
-	if len(h.TLSA.Answer().Records) == 0 {
+	if len(h.TLSA.Answer().Records) == 0 && !broke(h.TLSA) {
+		return
+	}
+	h.Signed = a.signatures(ctx, h.TLSA)
+	if h.Signed != nil && h.Signed.State != dnssec.Indeterminate || broke(h.TLSA) {
 		return
 	}
 	soa := a.Ask(ctx, h.Name, wire.SOA)

@@ -27,19 +27,24 @@ type Prober struct {
 	// Anchors are what signatures are judged by, as of a time; without any they are left alone.
 	Anchors []wire.Record
 	AsOf    time.Time
+	// OwnJudgment says that these are not the published anchors, or not now: resolvers judge by others.
+	OwnJudgment bool
 }
 
 // Compared is a comparison, with the walk that found the zone's own servers;
 // Walk is nil when they were not looked for.
 type Compared struct {
 	comparison.Result
-	Walk *delegation.Walk
+	Walk      *delegation.Walk
+	Validated []Validated // what signatures make of each resolver's answer; none where they are left alone
+
+	validation []finding.Finding
 }
 
 // AllFindings are those about the resolvers and those about the zone's own
 // servers, heaviest first.
 func (c *Compared) AllFindings() []finding.Finding {
-	all := slices.Clone(c.Findings)
+	all := slices.Concat(c.Findings, c.validation)
 	if c.Walk != nil {
 		all = append(all, c.Walk.Findings...)
 	}
@@ -57,7 +62,8 @@ const (
 )
 
 // Compare asks all resolvers all questions at once. With ResolversAndZone it also
-// walks to the zone's own servers and holds the resolvers against them.
+// walks to the zone's own servers and holds the resolvers against them. With anchors
+// it also says what the signatures make of each resolver's answers.
 func (p Prober) Compare(ctx context.Context, resolvers []exchange.Server, questions []wire.Question, whom Whom) []Compared {
 	var wait sync.WaitGroup
 	results := make([]Compared, len(questions))
@@ -77,6 +83,9 @@ func (p Prober) Compare(ctx context.Context, resolvers []exchange.Server, questi
 	}
 	exchanges := p.Session.AskAll(ctx, requests)
 	wait.Wait()
+	if len(p.Anchors) > 0 {
+		p.validateAll(ctx, results, exchanges, len(resolvers))
+	}
 	for i, q := range questions {
 		results[i].Result = p.Weigh(ctx, q, exchanges[i*len(resolvers):(i+1)*len(resolvers)], results[i].Walk)
 		for at := range results[i].Findings {
@@ -86,6 +95,22 @@ func (p Prober) Compare(ctx context.Context, resolvers []exchange.Server, questi
 		}
 	}
 	return results
+}
+
+// validateAll says what the signatures make of all resolvers' answers, which come by question and
+// then by resolver.
+func (p Prober) validateAll(ctx context.Context, results []Compared, exchanges []*exchange.Exchange, resolvers int) {
+	var wait sync.WaitGroup
+	all, found := make([][]Validated, len(exchanges)), make([][]finding.Finding, len(exchanges))
+	for i := range exchanges {
+		wait.Go(func() { all[i], found[i] = p.Validate(ctx, exchanges[i:i+1]) })
+	}
+	wait.Wait()
+	for i := range results {
+		at := i * resolvers
+		results[i].Validated = slices.Concat(all[at : at+resolvers]...)
+		results[i].validation = slices.Concat(found[at : at+resolvers]...)
+	}
 }
 
 // Weigh holds the resolvers' answers to one question against each other and

@@ -19,6 +19,35 @@ type Validated struct {
 	Unsigned bool // the server hands on no signature at all, not even of the root's keys
 }
 
+// Checking is whether a server checks signatures itself, as far as one answer shows.
+type Checking string
+
+// What an answer shows of that.
+const (
+	ChecksAndSays Checking = "says-so" // it sets AD
+	ChecksBogus   Checking = "refuses" // it fails where what it has is bogus
+	ChecksNot     Checking = "no"      // it hands on what is bogus
+	ChecksUnsaid  Checking = "unsaid"  // the answer is signed and good, and it does not say that it has looked
+	ChecksUnknown Checking = "unknown" // nothing that it gave can tell
+)
+
+// Checking is what the answer shows of whether the server checks signatures itself.
+func (v *Validated) Checking() Checking {
+	switch {
+	case v.Claims:
+		return ChecksAndSays
+	case v.Unsigned:
+		return ChecksUnknown
+	case v.State == dnssec.Bogus && v.Exchange.Outcome == exchange.ServerFailure:
+		return ChecksBogus
+	case v.State == dnssec.Bogus && v.Exchange.Outcome.Good():
+		return ChecksNot
+	case v.State == dnssec.Secure && v.Exchange.Outcome.Good():
+		return ChecksUnsaid
+	}
+	return ChecksUnknown
+}
+
 // fromResolver has a resolver fetch keys and digests, without judging them.
 type fromResolver struct {
 	Prober
@@ -51,7 +80,7 @@ func signs(m *wire.Message) bool {
 // signed asks for something with its signatures, and has it handed on though it be broken.
 func (p Prober) signed(ctx context.Context, server exchange.Server, q wire.Question) *exchange.Exchange {
 	options := p.Session.Client.Options
-	options.DNSSEC, options.CheckingDisabled = true, true
+	options.DNSSEC, options.CheckingDisabled, options.Checked = true, true, false
 	return p.Session.Ask(ctx, exchange.Request{Server: server, Question: q, Options: &options, Shared: true})
 }
 
@@ -74,7 +103,9 @@ func (p Prober) Validate(ctx context.Context, exchanges []*exchange.Exchange) (a
 			}
 		}
 		all = append(all, v)
-		found = append(found, v.findings()...)
+		if !p.OwnJudgment {
+			found = append(found, v.findings()...)
+		}
 	}
 	return all, found
 }

@@ -47,6 +47,7 @@ type ask struct {
 	answered     []netip.Addr // that answers have, where it is to be told whose they are
 	zoneTTL      bool
 	validate     bool
+	judge        probe.Prober // of signatures, with --validate
 	nameFirst    bool
 	show         text.Show
 	parts        []string
@@ -164,7 +165,12 @@ func (q *ask) prepare(ctx context.Context, names int) (err error) {
 		return setupErr
 	}
 	q.setup, _ = q.machine()
-	return nil
+	if q.validate {
+		if q.judge, err = q.prober(); err == nil {
+			err = q.byResolver(&q.judge)
+		}
+	}
+	return err
 }
 
 // parts reads --show.
@@ -344,9 +350,13 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 	if err != nil {
 		return err
 	}
-	b := text.Block{Exchanges: exchanges}
+	_, now, err := q.validation()
+	if err != nil {
+		return err
+	}
+	b := text.Block{Exchanges: exchanges, Now: now}
 	if q.repeat > 1 {
-		b = text.Block{}
+		b = text.Block{Now: now}
 		for at := 0; at < len(exchanges); at += q.repeat {
 			same := exchanges[at:min(at+q.repeat, len(exchanges))]
 			b.Exchanges = append(b.Exchanges, same[len(same)-1])
@@ -360,14 +370,9 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 		found = append(found, more...)
 	}
 	if q.validate {
-		if prober.Anchors, prober.AsOf, err = q.validation(); err != nil {
-			return err
-		}
 		var more []finding.Finding
-		b.Validated, more = prober.Validate(ctx, b.Exchanges)
-		if q.asOf == "" && q.anchorFile == "" { // no resolver judges by those
-			found = append(found, more...)
-		}
+		b.Validated, more = q.judge.Validate(ctx, b.Exchanges)
+		found = append(found, more...)
 		for _, v := range b.Validated {
 			if err := q.evidence.add(v.Signed); err != nil {
 				return err

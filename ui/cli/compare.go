@@ -15,7 +15,7 @@ import (
 // newCompare is `unquil compare`.
 func newCompare(a *app) *cobra.Command {
 	var types, from []string
-	var own, csv bool
+	var own, csv, validate bool
 	var expect []string
 	var exitDiffers bool
 	cmd := &cobra.Command{
@@ -36,6 +36,11 @@ func newCompare(a *app) *cobra.Command {
 			prober, servers, _, err := a.begin(cmd.Context(), from)
 			if err != nil {
 				return err
+			}
+			if validate {
+				if err := a.byResolver(&prober); err != nil {
+					return err
+				}
 			}
 			whom := probe.ResolversAlone
 			if own {
@@ -69,6 +74,8 @@ func newCompare(a *app) *cobra.Command {
 	flags.StringSliceVar(&expect, "expect", nil, "the new `VALUE` after a change: who has it already, and by when the rest will")
 	flags.BoolVar(&exitDiffers, "exit-differs", false, "end with exit code 3 if any two answers differ, whether that is a fault or not")
 	flags.BoolVar(&csv, "csv", false, "CSV with a heading, one line per server")
+	flags.BoolVar(&validate, "validate", false, "also check the signatures (DNSSEC), and tell which resolvers validate")
+	a.anchorFlags(cmd)
 	a.questionFlags(cmd)
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)

@@ -11,6 +11,7 @@ import (
 
 	"unquil/core/exchange"
 	"unquil/core/mail"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/ui/data"
 	"unquil/ui/page"
@@ -42,7 +43,7 @@ func newMail(a *app) *cobra.Command {
 			} else if mailFrom != "" || helo != "" {
 				return usage(fmt.Errorf("--mail-from or --helo: %w", errSender))
 			}
-			_, servers, setupErr, err := a.begin(cmd.Context(), from)
+			prober, servers, setupErr, err := a.begin(cmd.Context(), from)
 			if err == nil && len(servers) == 0 {
 				err = setupErr
 			}
@@ -50,6 +51,12 @@ func newMail(a *app) *cobra.Command {
 				return err
 			}
 			asker := &mail.Asker{Session: a.session, Resolvers: servers}
+			if prober.Anchors, prober.AsOf, err = a.validation(); err != nil {
+				return err
+			}
+			if len(prober.Anchors) > 0 {
+				asker.Judge = func(ctx context.Context, e *exchange.Exchange) *mail.Signed { return signedForMail(ctx, prober, e) }
+			}
 			options.Policy = func(ctx context.Context, host wire.Name, addresses []netip.Addr) (text string, err error) {
 				for _, address := range addresses[:min(len(addresses), 2)] {
 					page, failed := a.session.Client.Page(ctx, host.Spoken(), address, "/.well-known/mta-sts.txt", mail.MaxPolicy)
@@ -98,6 +105,7 @@ func newMail(a *app) *cobra.Command {
 	flags.StringVar(&sender, "sender", "", "check whether this `ADDRESS` may send mail of the domain")
 	flags.StringVar(&mailFrom, "mail-from", "", "with --sender: the `MAILBOX` that sends (default postmaster at the domain); empty for a bounce, and then the name of --helo counts")
 	flags.StringVar(&helo, "helo", "", "with --sender: the `NAME` that the sender calls itself by")
+	a.validateFlags(cmd)
 	a.caFlag(cmd)
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
@@ -105,6 +113,19 @@ func newMail(a *app) *cobra.Command {
 	a.reportFlags(cmd)
 	a.ownersFlag(cmd)
 	return cmd
+}
+
+// signedForMail is what the signatures make of one answer, by the records of the resolver that gave it.
+func signedForMail(ctx context.Context, prober probe.Prober, e *exchange.Exchange) *mail.Signed {
+	all, _ := prober.Validate(ctx, []*exchange.Exchange{e})
+	if len(all) == 0 {
+		return nil
+	}
+	s := &mail.Signed{Result: all[0].Result, Exchange: e, Evidence: []int{all[0].Signed.Number}}
+	for _, l := range s.Chain {
+		s.Evidence = append(s.Evidence, l.Seen...)
+	}
+	return s
 }
 
 // senderOf is who wants to send, as the options say it. given says that a mailbox was, be it

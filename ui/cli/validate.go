@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/dnssec"
+	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/core/zonefile"
 )
@@ -30,6 +31,14 @@ func (a *app) anchorFlags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringVar(&a.anchorFile, "anchor", "", "judge signatures by the DS or DNSKEY records in this `FILE`, instead of the root's published keys")
 	flags.StringVar(&a.asOf, "as-of", "", "judge signatures as of this `TIME`, such as 2026-03-09T07:40:00Z, instead of now")
+}
+
+// byResolver has a prober judge what resolvers hand on, and has them say what they have checked.
+func (a *app) byResolver(p *probe.Prober) (err error) {
+	p.OwnJudgment = a.asOf != "" || a.anchorFile != ""
+	a.session.Client.Options.Checked = true
+	p.Anchors, p.AsOf, err = a.validation()
+	return err
 }
 
 // validation is what signatures are judged by, and as of when; no anchors where they are not.

@@ -272,6 +272,13 @@ func OfComparison(c *probe.Compared, expect map[wire.Type][]string) any {
 		}
 		result["move"] = map[string]any{"expected": values, "have": names(move.Have), "lack": names(move.Lack), "unknown": names(move.Unknown), "done_within": move.Lasts}
 	}
+	if len(c.Validated) > 0 {
+		list := []any{}
+		for i := range c.Validated {
+			list = append(list, OfValidated(&c.Validated[i]))
+		}
+		result["validations"] = list
+	}
 	if c.Walk != nil {
 		result["walk"] = OfWalk(c.Walk)
 	}

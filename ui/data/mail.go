@@ -3,22 +3,24 @@ package data
 import (
 	"net/netip"
 
+	"unquil/core/dnssec"
 	"unquil/core/mail"
 	"unquil/core/wire"
 )
 
 // Mail is the JSON of where mail for a domain goes, and who may send it.
 type Mail struct {
-	Domain  string      `json:"domain"`
-	Hosts   []MailHost  `json:"hosts"`
-	Null    bool        `json:"null_mx"`
-	Address bool        `json:"own_address"` // it has no MX records, and its own addresses count
-	STS     *MailPolicy `json:"mta_sts,omitempty"`
-	TLSTo   []string    `json:"tls_reports,omitempty"`
-	SPF     MailSPF     `json:"spf"`
-	DMARC   *MailDMARC  `json:"dmarc,omitempty"`
-	DKIM    []MailKey   `json:"dkim,omitempty"`
-	Says    string      `json:"summary"`
+	Domain  string       `json:"domain"`
+	Hosts   []MailHost   `json:"hosts"`
+	Null    bool         `json:"null_mx"`
+	MXState dnssec.State `json:"mx_state,omitempty"` // what the signatures make of the MX records
+	Address bool         `json:"own_address"`        // it has no MX records, and its own addresses count
+	STS     *MailPolicy  `json:"mta_sts,omitempty"`
+	TLSTo   []string     `json:"tls_reports,omitempty"`
+	SPF     MailSPF      `json:"spf"`
+	DMARC   *MailDMARC   `json:"dmarc,omitempty"`
+	DKIM    []MailKey    `json:"dkim,omitempty"`
+	Says    string       `json:"summary"`
 }
 
 // MailHost is a mail host.
@@ -28,6 +30,7 @@ type MailHost struct {
 	Alias      string        `json:"alias,omitempty"`
 	Addresses  []MailAddress `json:"addresses"`
 	TLSA       []string      `json:"tlsa,omitempty"`
+	TLSAState  dnssec.State  `json:"tlsa_state,omitempty"`
 	InPolicy   *bool         `json:"in_mta_sts,omitempty"`
 }
 
@@ -138,6 +141,9 @@ func nameWords(list []wire.Name) []string {
 // OfMail is the JSON of a report on mail.
 func OfMail(r *mail.Report) Mail {
 	m := Mail{Domain: r.Domain.String(), Hosts: []MailHost{}, Null: r.Receiving.Null, Address: r.Receiving.Fallback, Says: r.Summary()}
+	if r.Receiving.Signed != nil {
+		m.MXState = r.Receiving.Signed.State
+	}
 	for i := range r.Receiving.Hosts {
 		h := &r.Receiving.Hosts[i]
 		host := MailHost{Name: h.Name.String(), Preference: int(h.Preference), Addresses: []MailAddress{}}
@@ -155,6 +161,9 @@ func OfMail(r *mail.Report) Mail {
 			for _, record := range h.TLSA.Answer().Records {
 				host.TLSA = append(host.TLSA, record.Value())
 			}
+		}
+		if h.Signed != nil {
+			host.TLSAState = h.Signed.State
 		}
 		if r.STS != nil && r.STS.Mode != "" {
 			host.InPolicy = &h.Covered

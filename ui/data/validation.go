@@ -10,7 +10,7 @@ import (
 
 // OfValidated returns what the signatures make of one answer as JSON has it.
 func OfValidated(v *probe.Validated) any {
-	out := map[string]any{"exchange": v.Exchange.Number, "signed_exchange": v.Signed.Number, "state": v.State, "claims_checked": v.Claims, "signatures_handed_on": !v.Unsigned}
+	out := map[string]any{"exchange": v.Exchange.Number, "signed_exchange": v.Signed.Number, "state": v.State, "claims_checked": v.Claims, "signatures_handed_on": !v.Unsigned, "validates": v.Checking(), "server": v.Exchange.Server.Name()}
 	if !v.Zone.IsZero() {
 		out["zone"] = v.Zone
 	}

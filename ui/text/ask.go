@@ -45,6 +45,7 @@ type Block struct {
 	Followed  []probe.Followed
 	ZoneTTLs  map[wire.Question]probe.ZoneSays
 	Validated []probe.Validated // what the signatures make of it, where that was asked for
+	Now       time.Time         // as of which signatures are valid or not
 }
 
 // Gap parts two blocks.
@@ -86,6 +87,7 @@ func (v *View) Answers(b Block, show Show) {
 	if authority := authorityWords(b); authority != "" {
 		v.row("authority", authority)
 	}
+	v.signed(b)
 	v.validated(b.Validated)
 	if lasts := lastsWords(block); lasts != "" {
 		v.row("TTL", lasts)

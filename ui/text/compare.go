@@ -37,6 +37,7 @@ func (v *View) compared(c *probe.Compared, expect map[wire.Type][]string) {
 		v.line()
 		v.group(&c.Groups[i], c.Contested())
 	}
+	v.checking(c.Validated)
 	v.Findings("what to note", c.AllFindings())
 }
 

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"unquil/core/dnssec"
 	"unquil/core/escape"
 	"unquil/core/finding"
 	"unquil/core/mail"
@@ -92,11 +93,7 @@ func (v *View) mailHosts(r *mail.Report) {
 			v.flow("", labelWidth+2, words, severe[finding.Fault])
 		}
 		if h.TLSA != nil && len(h.TLSA.Answer().Records) > 0 {
-			words := "they count only if the zone's signatures are good, which is not checked"
-			if h.Unsigned != nil {
-				words = "they count for nothing, as the zone is not signed"
-			}
-			v.flow("", labelWidth+2, wording.Count(len(h.TLSA.Answer().Records), "TLSA record", "TLSA records")+": "+words, quiet)
+			v.flow("", labelWidth+2, tlsaWords(h), quiet)
 		}
 	}
 	if in.Left > 0 {
@@ -105,6 +102,27 @@ func (v *View) mailHosts(r *mail.Report) {
 	if len(in.Hosts) == 0 {
 		v.row("MX", map[bool]string{true: "none: the domain takes no mail", false: "none, and no address either"}[in.Null])
 	}
+}
+
+// tlsaWords say how many TLSA records a host has, and whether they count.
+func tlsaWords(h *mail.Host) string {
+	n := len(h.TLSA.Answer().Records)
+	which, those := "which count", "them"
+	if n == 1 {
+		which, those = "which counts", "it"
+	}
+	counts, known := h.Counts()
+	switch {
+	case !known:
+		which += " only if the chain of trust leads to " + those + "; that could not be checked"
+	case counts:
+		which += ": the chain of trust leads to " + those
+	case h.Signed != nil && h.Signed.State == dnssec.Bogus:
+		which = severe[finding.Fault].Render("bogus") + ": senders that check signatures do not deliver there"
+	default:
+		which += " for nothing: the chain of trust does not lead to " + those
+	}
+	return wording.Count(n, "TLSA record", "TLSA records") + ", " + which
 }
 
 func reverseWords(a *mail.HostAddress) string {
