@@ -103,12 +103,7 @@ func New(o Options) (*Lab, error) {
 				}
 				zones[served].vouch(signers)
 			}
-			z := zones[served]
-			if z.signer != nil && slices.Contains(z.signer.Lags, s.Host) {
-				own := *z
-				own.signer = z.signer.lagging()
-				z = &own
-			}
+			z := zones[served].at(s.Host)
 			server.zones = append(server.zones, z)
 			if z.origin.IsRoot() && l.hints == nil {
 				l.hints = rootHints(z)
@@ -134,7 +129,9 @@ func New(o Options) (*Lab, error) {
 	for i := range l.registered {
 		d := &l.registered[i]
 		if s := signers[d.Name.String()]; s != nil && len(d.DS) == 0 {
-			d.DS = []string{s.digest().Value()}
+			for _, r := range s.named() {
+				d.DS = append(d.DS, r.Value())
+			}
 		}
 	}
 	for _, config := range scenario.Resolvers {

@@ -35,6 +35,7 @@ type Scenario struct {
 	Seen      []Seen
 	Captured  []Captured
 	Healthy   []Healthy
+	Cares     []Care `toml:"care"`
 	Paths     []Path `toml:"path"`
 	Odds      []Odd  `toml:"odd"`
 	Signed    []Signing
@@ -164,6 +165,8 @@ type Fault struct {
 	Listen     bool     // it shows where somebody listens at the machine's interfaces meanwhile
 	Typed      string   // what is typed, where that is not the name
 	Workshop   bool     `toml:"-"` // it is no part of the story
+	Clock      string   // how far the clock that signatures are judged by is off, as a Go duration; "" means that it is right
+	Anchors    []string // trust anchors in master-file form, for who has others than the lab's
 	Hints      []string // root hints in master-file form, for who starts with others than the lab's
 	// Or are verdicts that are as right, as nothing on the wire tells them apart.
 	Or    []Verdict
@@ -233,6 +236,16 @@ type Captured struct {
 	Finding  string // the code
 	Severity string
 	About    string // an address or a name in the finding's sentence
+}
+
+// Care is a signed zone of the workshop, and what is to be found where somebody looks after it.
+type Care struct {
+	Zone     string
+	What     string
+	Findings []string // all of them, each as "severity code"
+	Stages   []string // of roll-overs, as their names begin
+	Unsafe   bool     // the next step of one would break it
+	Plots    []Plot   `toml:"plot"`
 }
 
 // Healthy is a name that must raise no alarm.
@@ -308,6 +321,7 @@ func Load() (*Scenario, error) {
 		more.outOfStory()
 		s.Servers, s.Resolvers = append(s.Servers, more.Servers...), append(s.Resolvers, more.Resolvers...)
 		s.Faults, s.Healthy = append(s.Faults, more.Faults...), append(s.Healthy, more.Healthy...)
+		s.Cares = append(s.Cares, more.Cares...)
 		s.Registries, s.Registered = append(s.Registries, more.Registries...), append(s.Registered, more.Registered...)
 		s.Holdings, s.Owners = append(s.Holdings, more.Holdings...), append(s.Owners, more.Owners...)
 		s.Webs, s.Mails = append(s.Webs, more.Webs...), append(s.Mails, more.Mails...)

@@ -1,21 +1,12 @@
 package lab
 
 import (
-	"crypto"
-	"crypto/ecdsa"
-	"crypto/ed25519"
-	"crypto/elliptic"
-	"crypto/rsa"
-	"crypto/sha1"
-	"crypto/sha256"
-	"encoding/asn1"
-	"encoding/base32"
+	"cmp"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
-	"math/big"
+	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -30,6 +21,12 @@ type Signing struct {
 	Salt      string // of these, in hex
 	Rounds    int    // how many times more they are hashed
 	OptOut    bool   `toml:"opt_out"` // unsigned delegations are left out
+	// Keys are the zone's keys; none: an entry key, which the zone above names and which signs the keys, and
+	// a daily one, which signs everything else.
+	Keys  []KeyPlan
+	Wants []string // keys that it asks the zone above to name (CDS, CDNSKEY); "remove" asks for none
+	// Offers are the keys of CDNSKEY, where they are others than those of CDS.
+	Offers []string
 	// Steps are how far beyond their seeds the primes of RSA keys lie, of both keys: looking for them
 	// takes longer than all else.
 	Steps     [4]int64
@@ -49,27 +46,12 @@ type Signing struct {
 type signer struct {
 	Signing
 	zone         wire.Name
-	entry, daily *signingKey // that signs the keys, and that signs everything else
+	keys         []*signingKey
 	begins, ends time.Time
 	salt         []byte
 
 	mu   sync.Mutex
 	made map[string]wire.Record // signatures by what they are over
-}
-
-// signingKey is a key with its secret.
-type signingKey struct {
-	record wire.Record
-	tag    uint16
-	sign   func(data []byte) []byte
-	primes []*big.Int // of an RSA key
-}
-
-// denial is one NSEC or NSEC3 record of a zone: of a name, or of its hash.
-type denial struct {
-	owner wire.Name
-	hash  string
-	types []wire.Type
 }
 
 func newSigner(s Signing, begun time.Time) (*signer, error) {
@@ -97,90 +79,31 @@ func newSigner(s Signing, begun time.Time) (*signer, error) {
 	if out.salt, err = hex.DecodeString(s.Salt); err != nil {
 		return nil, fmt.Errorf("signing %s: %w", s.Zone, err)
 	}
-	if out.entry, err = newSigningKey(zone, "entry", 257, s.Algorithm, s.Steps[:2]); err == nil {
-		out.daily, err = newSigningKey(zone, "daily", 256, s.Algorithm, s.Steps[2:])
+	if len(s.Keys) == 0 {
+		s.Keys = []KeyPlan{{Name: "entry", Entry: true, Named: true, Signs: []string{"keys"}, Steps: [2]int64(s.Steps[:2])}, {Name: "daily", Signs: []string{"zone"}, Steps: [2]int64(s.Steps[2:])}}
+		if s.KeysBy == "daily" {
+			s.Keys[0].Signs, s.Keys[1].Signs = nil, []string{"keys", "zone"}
+		}
 	}
-	return out, err
-}
-
-// newSigningKey makes the key that a zone has for a purpose.
-func newSigningKey(zone wire.Name, purpose string, flags uint16, algorithm uint8, steps []int64) (*signingKey, error) {
-	seed := sha256.Sum256([]byte(zone.String() + purpose))
-	k := &signingKey{}
-	var public []byte
-	switch algorithm {
-	case 15:
-		secret := ed25519.NewKeyFromSeed(seed[:])
-		public = secret.Public().(ed25519.PublicKey)
-		k.sign = func(data []byte) []byte { return ed25519.Sign(secret, data) }
-	case 13:
-		secret, err := ecdsa.ParseRawPrivateKey(elliptic.P256(), seed[:])
+	for _, plan := range s.Keys {
+		plan.Algorithm = cmp.Or(plan.Algorithm, s.Algorithm)
+		key, err := newSigningKey(zone, plan)
 		if err != nil {
 			return nil, err
 		}
-		point, err := secret.PublicKey.Bytes()
-		if err != nil {
-			return nil, err
-		}
-		public = point[1:]
-		k.sign = func(data []byte) []byte {
-			sum := sha256.Sum256(data)
-			der, _ := secret.Sign(nil, sum[:], crypto.SHA256) // without chance, it is the same each time (RFC 6979)
-			var pair struct{ R, S *big.Int }
-			asn1.Unmarshal(der, &pair)
-			out := make([]byte, 64)
-			pair.R.FillBytes(out[:32])
-			pair.S.FillBytes(out[32:])
-			return out
-		}
-	case 8:
-		secret := rsaSecret(seed[:], steps)
-		k.primes = secret.Primes
-		public = append([]byte{3, 1, 0, 1}, secret.N.Bytes()...)
-		k.sign = func(data []byte) []byte {
-			sum := sha256.Sum256(data)
-			out, _ := rsa.SignPKCS1v15(nil, secret, crypto.SHA256, sum[:])
-			return out
-		}
-	default:
-		return nil, fmt.Errorf("the lab does not sign with algorithm %d", algorithm)
+		out.keys = append(out.keys, key)
 	}
-	data := append(binary.BigEndian.AppendUint16(nil, flags), 3, algorithm)
-	data = append(data, public...)
-	k.record = wire.Record{Name: zone, Type: wire.DNSKEY, Class: wire.IN, TTL: 3600, Data: string(data)}
-	sum := uint32(0)
-	for i, b := range data {
-		sum += uint32(b) << (8 * (1 - i%2))
-	}
-	k.tag = uint16(sum + sum>>16)
-	return k, nil
+	return out, nil
 }
 
-// rsaSecret is a small key whose primes come from a seed: what is quick to make is good enough here.
-func rsaSecret(seed []byte, steps []int64) *rsa.PrivateKey {
-	e, one := big.NewInt(65537), big.NewInt(1)
-	prime := func(which byte) *big.Int {
-		var data []byte
-		for i := range byte(2) {
-			part := sha256.Sum256(append(seed, which, i))
-			data = append(data, part[:]...)
+// key is the key of that name; nil where there is none.
+func (s *signer) key(name string) *signingKey {
+	for _, k := range s.keys {
+		if k.Name == name {
+			return k
 		}
-		data[0], data[len(data)-1] = data[0]|0xc0, data[len(data)-1]|1
-		p := new(big.Int).SetBytes(data)
-		return p.Add(p, big.NewInt(steps[which]))
 	}
-	p, q := prime(0), prime(1)
-	phi := new(big.Int).Mul(new(big.Int).Sub(p, one), new(big.Int).Sub(q, one))
-	secret := &rsa.PrivateKey{PublicKey: rsa.PublicKey{N: new(big.Int).Mul(p, q), E: 65537}, D: new(big.Int).ModInverse(e, phi), Primes: []*big.Int{p, q}}
-	secret.Precompute()
-	return secret
-}
-
-// digest is the DS record that the zone above has (RFC 4509).
-func (s *signer) digest() wire.Record {
-	sum := sha256.Sum256([]byte(s.zone.Fold().Wire() + s.entry.record.Data))
-	data := append(binary.BigEndian.AppendUint16(nil, s.entry.tag), s.Algorithm, 2)
-	return wire.Record{Name: s.zone, Type: wire.DS, Class: wire.IN, TTL: 3600, Data: string(append(data, sum[:]...))}
+	return nil
 }
 
 // vouch makes a zone one that is signed, if it is, and gives it the digests of those below it.
@@ -197,8 +120,12 @@ func (z *zone) vouch(signers map[string]*signer) {
 		z.nodes[r.Name.Fold()] = append(z.nodes[r.Name.Fold()], r)
 		z.vouched = append(z.vouched, r)
 	}
-	add(z.signer.entry.record)
-	add(z.signer.daily.record)
+	for _, k := range z.signer.keys {
+		if !k.Hidden {
+			add(k.record)
+		}
+	}
+	z.signer.wanted(add)
 	if s := z.signer; s.NSEC3 {
 		rounds := binary.BigEndian.AppendUint16([]byte{1, 0}, uint16(s.Rounds))
 		add(wire.Record{Name: z.origin, Type: wire.NSEC3PARAM, Class: wire.IN, Data: string(append(append(rounds, byte(len(s.salt))), s.salt...))})
@@ -212,13 +139,25 @@ func (z *zone) vouch(signers map[string]*signer) {
 	}
 }
 
-// digests are what the zone above has.
+// named are the digests of the keys that the zone above names.
+func (s *signer) named() (all []wire.Record) {
+	for _, k := range s.keys {
+		if k.Named {
+			all = append(all, k.digest(wire.DS))
+		}
+	}
+	return all
+}
+
+// digests are what the zone above has, which may be wrong.
 func (s *signer) digests() []wire.Record {
-	right := s.digest()
+	all := s.named()
+	if s.Digest == "" {
+		return all
+	}
+	right := all[0]
 	other := right
 	switch s.Digest {
-	case "":
-		return []wire.Record{right}
 	case "other":
 		other.Data = "\x12\x34" + right.Data[2:]
 		return []wire.Record{other}
@@ -230,25 +169,78 @@ func (s *signer) digests() []wire.Record {
 	return []wire.Record{other, right}
 }
 
-// lagging is the same signer as some servers have it, who sign no more.
-func (s *signer) lagging() *signer {
-	return &signer{Signing: s.Signing, zone: s.zone, entry: s.entry, daily: s.daily, begins: s.begins, ends: s.begins.Add(7*24*time.Hour - 100*time.Minute), salt: s.salt, made: map[string]wire.Record{}}
+// wanted adds the records by which a zone asks for DS records (RFC 7344, RFC 8078).
+func (s *signer) wanted(add func(wire.Record)) {
+	offers := s.Offers
+	if len(offers) == 0 {
+		offers = s.Wants
+	}
+	for _, name := range s.Wants {
+		if k := s.key(name); k != nil {
+			add(k.digest(wire.CDS))
+		} else {
+			add(wire.Record{Name: s.zone, Type: wire.CDS, Class: wire.IN, TTL: 3600, Data: "\x00\x00\x00\x00\x00"})
+		}
+	}
+	for _, name := range offers {
+		if k := s.key(name); k != nil {
+			r := k.record
+			r.Type = wire.CDNSKEY
+			add(r)
+		} else {
+			add(wire.Record{Name: s.zone, Type: wire.CDNSKEY, Class: wire.IN, TTL: 3600, Data: "\x00\x00\x03\x00\x00"})
+		}
+	}
 }
 
-// over is the signature over a set of records; signed is the owner's name as it was signed, which of
-// what a wildcard gives is the wildcard's.
-func (s *signer) over(set []wire.Record, signed wire.Name) wire.Record {
-	key := s.daily
-	if set[0].Type == wire.DNSKEY && s.KeysBy == "" {
-		key = s.entry
+// at is the zone as one of its servers has it: one may have stopped to fetch it, or have other keys.
+func (z *zone) at(host string) *zone {
+	s := z.signer
+	if s == nil {
+		return z
 	}
+	lags := slices.Contains(s.Lags, host)
+	lacks := func(k *signingKey) bool { return slices.Contains(k.Missing, host) }
+	if !lags && !slices.ContainsFunc(s.keys, lacks) {
+		return z
+	}
+	own := *z
+	own.signer = &signer{Signing: s.Signing, zone: s.zone, keys: slices.Clone(s.keys), begins: s.begins, ends: s.ends, salt: s.salt, made: map[string]wire.Record{}}
+	if lags {
+		own.signer.ends = s.begins.Add(7*24*time.Hour - 100*time.Minute)
+	}
+	own.signer.keys = slices.DeleteFunc(own.signer.keys, lacks)
+	own.nodes = maps.Clone(z.nodes)
+	own.nodes[z.origin.Fold()] = slices.DeleteFunc(slices.Clone(z.nodes[z.origin.Fold()]), func(r wire.Record) bool {
+		return slices.ContainsFunc(s.keys, func(k *signingKey) bool { return lacks(k) && k.record == r })
+	})
+	return &own
+}
+
+// over are the signatures over a set of records; signed is the owner's name as it was signed, which of
+// what a wildcard gives is the wildcard's.
+func (s *signer) over(set []wire.Record, signed wire.Name) (all []wire.Record) {
+	what := "zone"
+	if t := set[0].Type; t == wire.DNSKEY {
+		what = "keys"
+	}
+	for _, k := range s.keys {
+		if slices.Contains(k.Signs, what) {
+			all = append(all, s.by(k, set, signed))
+		}
+	}
+	return all
+}
+
+// by is the signature of one key.
+func (s *signer) by(key *signingKey, set []wire.Record, signed wire.Name) wire.Record {
 	labels := signed.Labels()
 	if labels > 0 && signed.Label(0) == "*" {
 		labels--
 	}
 	order := binary.BigEndian
 	head := order.AppendUint16(nil, uint16(set[0].Type))
-	head = append(head, s.Algorithm, byte(labels))
+	head = append(head, key.Algorithm, byte(labels))
 	head = order.AppendUint32(head, set[0].TTL)
 	head = order.AppendUint32(head, uint32(s.ends.Unix()))
 	head = order.AppendUint32(head, uint32(s.begins.Unix()))
@@ -309,7 +301,7 @@ func (z *zone) sign(q wire.Question, m *wire.Message) {
 			m.Authority = dedupe(m.Authority)
 			return
 		case r.Type == wire.SOA:
-			m.Authority = append(m.Authority, s.over([]wire.Record{r}, r.Name))
+			m.Authority = append(m.Authority, s.over([]wire.Record{r}, r.Name)...)
 			m.Authority = append(m.Authority, z.denies(name)...)
 		}
 	}
@@ -348,163 +340,15 @@ func (z *zone) signed(records []wire.Record) []wire.Record {
 		if star := z.starOf(r.Name); !star.IsZero() {
 			as = star
 		}
-		out = append(out, z.signer.over(set, as))
+		out = append(out, z.signer.over(set, as)...)
 	}
 	return out
-}
-
-// starOf is the wildcard that gives what a name has; the zero Name where the name has it itself.
-func (z *zone) starOf(name wire.Name) wire.Name {
-	if _, exists := z.nodes[name.Fold()]; exists || !name.IsSubdomainOf(z.origin) {
-		return wire.Name{}
-	}
-	star, err := z.closest(name).Child("*")
-	if _, has := z.nodes[star.Fold()]; err != nil || !has {
-		return wire.Name{}
-	}
-	return star
-}
-
-// closest is the longest name above one that exists.
-func (z *zone) closest(name wire.Name) wire.Name {
-	for name = name.Parent(); !name.Equal(z.origin); name = name.Parent() {
-		if _, exists := z.nodes[name.Fold()]; exists {
-			break
-		}
-	}
-	return name
-}
-
-// denies are the records that prove that a name has not what was asked for, or is not there.
-func (z *zone) denies(name wire.Name) []wire.Record {
-	if _, exists := z.nodes[name.Fold()]; exists {
-		return z.proves(name)
-	}
-	closest := z.closest(name)
-	star, _ := closest.Child("*")
-	out := z.proves(name.Ancestor(closest.Labels() + 1))
-	if z.signer.NSEC3 {
-		out = append(out, z.proves(closest)...)
-	}
-	return append(out, z.proves(star)...)
-}
-
-// proves is the record of denial about a name, or in whose gap it lies, with its signature. Of a name
-// that is left out of the chain the next one above it is proven too.
-func (z *zone) proves(name wire.Name) []wire.Record {
-	s := z.signer
-	if s.Proofless {
-		return nil
-	}
-	chain := z.denials()
-	key := func(d denial) int { return d.owner.Compare(name) }
-	if s.NSEC3 {
-		hash := s.hash(name)
-		key = func(d denial) int { return strings.Compare(d.hash, hash) }
-	}
-	at := len(chain) - 1
-	for i, d := range chain {
-		if key(d) <= 0 {
-			at = i
-		}
-	}
-	exact := key(chain[at]) == 0
-	next := chain[(at+1)%len(chain)]
-	types := slices.Clone(chain[at].types)
-	r := wire.Record{Class: wire.IN, TTL: z.negative.TTL}
-	if s.NSEC3 {
-		flags := byte(0)
-		if s.OptOut {
-			flags = 1
-		}
-		owner, _ := z.origin.Child(strings.ToLower(base32.HexEncoding.WithPadding(base32.NoPadding).EncodeToString([]byte(chain[at].hash))))
-		data := append([]byte{1, flags, byte(s.Rounds >> 8), byte(s.Rounds), byte(len(s.salt))}, s.salt...)
-		data = append(append(data, sha1.Size), next.hash...)
-		r.Name, r.Type, r.Data = owner, wire.NSEC3, string(append(data, bitmap(types)...))
-	} else {
-		r.Name, r.Type, r.Data = chain[at].owner, wire.NSEC, next.owner.Wire()+string(bitmap(append(types, wire.NSEC)))
-	}
-	out := []wire.Record{r, s.over([]wire.Record{r}, r.Name)}
-	if s.NSEC3 && !exact && z.leftOut(name) {
-		out = append(out, z.proves(name.Parent())...)
-	}
-	return out
-}
-
-// leftOut reports whether a name exists and is not in the chain.
-func (z *zone) leftOut(name wire.Name) bool {
-	_, exists := z.nodes[name.Fold()]
-	return exists
-}
-
-// bitmap is a type bit map (RFC 4034 §4.1.2).
-func bitmap(types []wire.Type) (out []byte) {
-	slices.Sort(types)
-	for i := 0; i < len(types); {
-		window, bits, last := byte(types[i]>>8), [32]byte{}, 0
-		for ; i < len(types) && byte(types[i]>>8) == window; i++ {
-			last = int(types[i]&0xff) / 8
-			bits[last] |= 0x80 >> (types[i] & 7)
-		}
-		out = append(append(out, window, byte(last+1)), bits[:last+1]...)
-	}
-	return out
-}
-
-func (s *signer) hash(name wire.Name) string {
-	sum := sha1.Sum(append([]byte(name.Fold().Wire()), s.salt...))
-	for range s.Rounds {
-		sum = sha1.Sum(append(sum[:], s.salt...))
-	}
-	return string(sum[:])
-}
-
-// denials are the names that the zone's chain has, in its order.
-func (z *zone) denials() []denial {
-	s := z.signer
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if z.chain != nil {
-		return z.chain
-	}
-	for name, records := range z.nodes {
-		if ns := z.delegation(name); ns != nil && !ns[0].Name.Equal(name) || len(records) == 0 && !s.NSEC3 {
-			continue // glue, or an empty non-terminal
-		}
-		d := denial{owner: name}
-		cut := !name.Equal(z.origin) && len(z.of(name, wire.NS)) > 0
-		secure := false
-		for _, r := range records {
-			if cut && r.Type != wire.NS && r.Type != wire.DS || slices.Contains(d.types, r.Type) {
-				continue
-			}
-			d.types = append(d.types, r.Type)
-			secure = secure || r.Type == wire.DS
-		}
-		if cut && !secure && s.OptOut {
-			continue
-		}
-		if len(d.types) > 0 && (!cut || secure || !s.NSEC3) {
-			d.types = append(d.types, wire.RRSIG)
-		}
-		if s.NSEC3 {
-			d.hash = s.hash(name)
-		}
-		z.chain = append(z.chain, d)
-	}
-	slices.SortFunc(z.chain, func(a, b denial) int {
-		if s.NSEC3 {
-			return strings.Compare(a.hash, b.hash)
-		}
-		return a.owner.Compare(b.owner)
-	})
-	return z.chain
 }
 
 // Anchors are the digests by which the lab's root is trusted.
 func (l *Lab) Anchors() []wire.Record {
 	if s := l.signers["."]; s != nil {
-		return []wire.Record{s.digest()}
+		return s.named()
 	}
 	return nil
 }

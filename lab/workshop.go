@@ -40,6 +40,9 @@ func (s *Scenario) plant() error {
 	for _, h := range s.Healthy {
 		plots = append(plots, h.Plots...)
 	}
+	for _, c := range s.Cares {
+		plots = append(plots, c.Plots...)
+	}
 	if len(s.Mails) > 0 {
 		plots = append(plots, s.mailPlot())
 	}
@@ -65,6 +68,11 @@ func (s *Scenario) plant() error {
 			signing.Zone = p.Zone + "." + workshopZone
 			for i, host := range signing.Lags {
 				signing.Lags[i] = fromWorkshop(host)
+			}
+			for _, k := range signing.Keys {
+				for i, host := range k.Missing {
+					k.Missing[i] = fromWorkshop(host)
+				}
 			}
 			s.Signed = append(s.Signed, signing)
 		}

@@ -120,6 +120,9 @@ func whyArgs(f lab.Fault) []string {
 	if f.Listen {
 		args = append(args, "--listen")
 	}
+	if off, err := time.ParseDuration(f.Clock); err == nil {
+		args = append(args, "--as-of", time.Date(2026, 3, 9, 7, 40, 0, 0, time.UTC).Add(off).Format(time.RFC3339))
+	}
 	return args
 }
 

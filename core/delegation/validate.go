@@ -196,9 +196,6 @@ func worse(a, b dnssec.State) bool {
 	return weight[a] > weight[b]
 }
 
-// soon is how near a signature's end is to be told: most zones sign anew a week before.
-const soon = 24 * time.Hour
-
 // judge says what is wrong with the signatures.
 func (v *Validation) judge(walk *Walk) (found []finding.Finding) {
 	timely := v.Break == nil || v.Break.Flaw != dnssec.SignatureExpired && v.Break.Flaw != dnssec.SignatureNotYet
@@ -218,9 +215,14 @@ func (v *Validation) judge(walk *Walk) (found []finding.Finding) {
 			found = append(found, v.ofServer(s, walk))
 		}
 	}
-	if left := v.Expires.Sub(v.AsOf); v.State == dnssec.Secure && v.Answered && left < soon {
+	if left := v.Expires.Sub(v.AsOf); v.State == dnssec.Secure && v.Answered && left < dnssec.Soon {
 		found = append(found, finding.New(finding.SignatureRunsOut, finding.Concern, finding.About{Zone: v.Zone.String(), Name: walk.Question.Name.String(), Type: walk.Question.Type.String()},
 			fmt.Sprintf("A signature on the way to %s runs out in %s, at %s.", walk.Question.Name.Spoken(), wording.Span(left), v.Expires.Format("15:04 on 2 January 2006")), v.seen()...))
+	}
+	if b := v.Break; b != nil && v.State == dnssec.Insecure {
+		if words, ok := unchecked[b.Flaw]; ok {
+			found = append(found, finding.New(finding.Code(b.Flaw), finding.Note, finding.About{Zone: b.Zone.String()}, fmt.Sprintf(words, b.Zone.Spoken()), v.seen()...))
+		}
 	}
 	for _, weak := range v.Weak {
 		found = append(found, finding.New(finding.AlgorithmWeak, finding.Concern, finding.About{Zone: v.Zone.String()},
@@ -229,8 +231,19 @@ func (v *Validation) judge(walk *Walk) (found []finding.Finding) {
 	return found
 }
 
+// unchecked say why what is signed counts as if it were not.
+var unchecked = map[dnssec.Flaw]string{
+	dnssec.UnsupportedDigest: "The DS records of %s are of kinds that nobody checks: the zone counts as unsigned.",
+	dnssec.ManyIterations:    "%s hashes its names so often for its denials (NSEC3) that these do not count: what they are about counts as unsigned.",
+}
+
 // broken is the finding about a break.
 func (v *Validation) broken(b *dnssec.Break, walk *Walk) finding.Finding {
+	if b.Flaw == dnssec.AnchorOld {
+		f := finding.New(finding.AnchorOld, finding.Fault, finding.About{Name: walk.Question.Name.String(), Type: walk.Question.Type.String()}, b.Sentence()+": nothing can be checked by them.", v.seen()...)
+		f.Next = b.Next()
+		return f
+	}
 	f := finding.New(finding.Code(b.Flaw), finding.Fault, finding.About{Zone: b.Zone.String(), Name: walk.Question.Name.String(), Type: walk.Question.Type.String()}, b.Sentence()+": resolvers that validate do not accept it.", v.seen()...)
 	f.Next = b.Next()
 	return f

@@ -49,10 +49,11 @@ type bench struct {
 	shuffled bool
 }
 
-// why asks why over a path, beginning at root hints; nil are the lab's own. With listen what
-// passes is heard meanwhile: so it is of all once, since it must not make a difference where the
-// machine does nothing with its packets.
-func (b bench) why(c diagnosis.Case, path string, hints []string, listen bool) diagnosis.Verdict {
+// why asks why as a fault is seen: over its path, from its root hints, by its clock and anchors. Where
+// that has somebody listen, what passes is heard meanwhile: so it is of all once, since it must not make
+// a difference where the machine does nothing with its packets.
+func (b bench) why(c diagnosis.Case, f lab.Fault) diagnosis.Verdict {
+	path, hints, listen := f.Path, f.Hints, f.Listen
 	network := b.lab.Network()
 	if path != "" {
 		var err error
@@ -67,6 +68,16 @@ func (b bench) why(c diagnosis.Case, path string, hints []string, listen bool) d
 	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2, CAs: b.authorities}}
 	defer client.Close()
 	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints()), Anchors: b.lab.Anchors(), AsOf: b.lab.Now()}
+	if f.Clock != "" {
+		off, err := time.ParseDuration(f.Clock)
+		require.NoError(b.t, err)
+		prober.AsOf = prober.AsOf.Add(off)
+	}
+	if f.Anchors != nil {
+		records, err := lab.ReadLines(f.Anchors)
+		require.NoError(b.t, err)
+		prober.Anchors = records
+	}
 	if hints != nil {
 		records, err := lab.ReadLines(hints)
 		require.NoError(b.t, err)
@@ -302,12 +313,12 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 	authorities, err := l.CAs()
 	require.NoError(t, err)
 	b := bench{t: t, lab: l, authorities: authorities, once: seed == 0 && !testing.Short(), shuffled: seed > 0}
-	rows := make([]string, len(l.Scenario.Faults)+len(l.Scenario.Healthy))
+	rows := make([]string, len(l.Scenario.Faults)+len(l.Scenario.Healthy)+len(l.Scenario.Cares))
 	right := make([]bool, len(rows))
 	var wait sync.WaitGroup
 	for i, f := range l.Scenario.Faults {
 		wait.Go(func() {
-			v := b.why(b.of(f), f.Path, f.Hints, f.Listen)
+			v := b.why(b.of(f), f)
 			code, at, where := said(&v)
 			right[i] = code == f.Finding && (f.At == "" || at == f.At) && (f.Place == "" || where == f.Place) && v.Severity == finding.Severity(cmp.Or(f.Severity, "fault"))
 			if f.Severity == "note" {
@@ -317,17 +328,23 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 			for _, or := range f.Or {
 				right[i] = right[i] || code == or.Finding && at == or.At
 			}
-			rows[i] = row(f.What, words(f.Name, f.Type, f.From, f.Machine, f.Path, map[bool]string{true: "--roots"}[len(f.Hints) > 0], map[bool]string{true: "--listen"}[f.Listen]), expected(f), strings.TrimSpace(code+" "+at), right[i], &v)
+			rows[i] = row(f.What, words(f.Name, f.Type, f.From, f.Machine, f.Path, map[bool]string{true: "--roots"}[len(f.Hints) > 0], map[bool]string{true: "--listen"}[f.Listen], map[bool]string{true: "--as-of"}[f.Clock != ""], map[bool]string{true: "--anchor"}[f.Anchors != nil]), expected(f), strings.TrimSpace(code+" "+at), right[i], &v)
 		})
 	}
 	for n, h := range l.Scenario.Healthy {
 		wait.Go(func() {
 			i := len(l.Scenario.Faults) + n
 			c := diagnosis.Case{Name: wire.MustParseName(h.Name), Types: types(t, h.Types...), Resolvers: []exchange.Server{labtest.Resolver(t, l, cmp.Or(h.From, "office"))}}
-			v := b.why(c, h.Path, nil, false)
+			v := b.why(c, lab.Fault{Path: h.Path})
 			code, at, _ := said(&v)
 			right[i] = len(v.Cause) == 0
 			rows[i] = row(cmp.Or(h.What, "an ordinary name"), words(h.Name, strings.Join(h.Types, ","), h.From, "", h.Path), "nothing wrong", strings.TrimSpace(code+" "+at), right[i], &v)
+		})
+	}
+	for n, c := range l.Scenario.Cares {
+		wait.Go(func() {
+			i := len(l.Scenario.Faults) + len(l.Scenario.Healthy) + n
+			rows[i], right[i] = b.care(c)
 		})
 	}
 	wait.Wait()
@@ -337,6 +354,37 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 		assert.True(t, right[i], line)
 	}
 	return l.Scenario, rows
+}
+
+// care looks after a signed zone: what is found is what the scenario says, and so are the stages of its
+// roll-overs, and whether they may go on.
+func (b bench) care(c lab.Care) (line string, right bool) {
+	client := &exchange.Client{Network: b.lab.Network(), Now: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2}}
+	defer client.Close()
+	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints()), Anchors: b.lab.Anchors(), AsOf: b.lab.Now()}
+	z, ok := prober.Zone(b.t.Context(), wire.MustParseName(c.Zone), probe.ZonePlan{})
+	if !ok || z.Signing == nil {
+		return c.Zone + ": is no signed zone", false
+	}
+	var stages []string
+	safe, named := true, len(c.Stages) == len(z.Signing.Stages)
+	for i, s := range z.Signing.Stages {
+		stages, safe = append(stages, s.Name), safe && s.Safe
+		named = named && strings.HasPrefix(s.Name, c.Stages[i])
+	}
+	codes, want := labtest.Codes(z.AllFindings()), slices.Clone(c.Findings)
+	slices.Sort(codes)
+	slices.Sort(want)
+	right = named && safe != c.Unsafe && slices.Equal(codes, want)
+	next := ""
+	if len(stages) > 0 {
+		next = map[bool]string{true: "may go on", false: "must not go on yet"}[safe]
+	}
+	line = fmt.Sprintf("| %s | %s | %s | %s | %s | %s |", map[bool]string{true: "right", false: "WRONG"}[right], c.What, c.Zone, strings.Join(codes, ", "), strings.Join(stages, "; "), next)
+	if !right {
+		line += fmt.Sprintf("\n    found: %v", z.AllFindings())
+	}
+	return line, right
 }
 
 // row is the whole of a verdict that a person acts on, as a row of the table.
@@ -368,9 +416,9 @@ func expected(f lab.Fault) string {
 // the page was written.
 func faultsPage(s *lab.Scenario, rows []string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# The fault bench\n\nThe lab holds %d faults and %d unusual but healthy names. A test runs `unquil why` on each of them and compares the verdict with what the scenario says. This page is written by `go test ./core/diagnosis -run TestFaultBench -update`; every run prints the table.\n\nTo see one yourself: `unquil why --lab NAME --type TYPE --from RESOLVER`, with `--lab-machine` or `--lab-path` where the table names one, and with root hints of your own where it says `--roots`.\n", len(s.Faults), len(s.Healthy))
+	fmt.Fprintf(&b, "# The fault bench\n\nThe lab holds %d faults, %d unusual but healthy names, and %d signed zones that somebody looks after. A test runs `unquil why` on each of them and `unquil zone` on each of the zones, and compares the verdicts with what the scenario says. This page is written by `go test ./core/diagnosis -run TestFaultBench -update`; every run prints the table.\n\nTo see one yourself: `unquil why --lab NAME --type TYPE --from RESOLVER`, with `--lab-machine` or `--lab-path` where the table names one, and with root hints of your own where it says `--roots`.\n", len(s.Faults), len(s.Healthy), len(s.Cares))
 	head := "| verdict | what is wrong | query, and where it is asked | expected | given | where | how sure | who can fix it | ends within |\n|---|---|---|---|---|---|---|---|---|\n"
-	b.WriteString("\n## Faults\n\n" + head + strings.Join(rows[:len(s.Faults)], "\n") + "\n\n## Unusual and healthy\n\n" + head + strings.Join(rows[len(s.Faults):], "\n") + "\n\n## Equally right\n\nWhere nothing on the wire tells two causes apart, either verdict is correct.\n\n")
+	b.WriteString("\n## Faults\n\n" + head + strings.Join(rows[:len(s.Faults)], "\n") + "\n\n## Unusual and healthy\n\n" + head + strings.Join(rows[len(s.Faults):len(s.Faults)+len(s.Healthy)], "\n") + "\n\n## Signed zones\n\n| verdict | what is special | zone | found | roll-over | its next step |\n|---|---|---|---|---|---|\n" + strings.Join(rows[len(s.Faults)+len(s.Healthy):], "\n") + "\n\n## Equally right\n\nWhere nothing on the wire tells two causes apart, either verdict is correct.\n\n")
 	for _, f := range s.Faults {
 		for _, or := range f.Or {
 			fmt.Fprintf(&b, "- %s (%s): `%s` or `%s`: %s.\n", f.What, f.Name, f.Finding, words(or.Finding, or.At), or.Why)

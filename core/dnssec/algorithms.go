@@ -11,6 +11,7 @@ import (
 	"crypto/sha512"
 	"fmt"
 	"math/big"
+	"strings"
 
 	"github.com/cloudflare/circl/sign/ed448"
 
@@ -30,10 +31,10 @@ var algorithms = map[Algorithm]struct {
 	weak string // why it is no longer good enough; "" where it is
 	key  func(public []byte) (verifier, error)
 }{
-	5:  {"RSA with SHA-1", sha1Weak, rsaKey(crypto.SHA1)},
-	7:  {"RSA with SHA-1", sha1Weak, rsaKey(crypto.SHA1)},
-	8:  {"RSA with SHA-256", "", rsaKey(crypto.SHA256)},
-	10: {"RSA with SHA-512", "", rsaKey(crypto.SHA512)},
+	5:  {"RSA with SHA-1", sha1Weak, rsaKey(crypto.SHA1, minModulus)},
+	7:  {"RSA with SHA-1", sha1Weak, rsaKey(crypto.SHA1, minModulus)},
+	8:  {"RSA with SHA-256", "", rsaKey(crypto.SHA256, minModulus)},
+	10: {"RSA with SHA-512", "", rsaKey(crypto.SHA512, libraryModulus)},
 	13: {"ECDSA with P-256", "", ecdsaKey(elliptic.P256(), crypto.SHA256)},
 	14: {"ECDSA with P-384", "", ecdsaKey(elliptic.P384(), crypto.SHA384)},
 	15: {"Ed25519", "", ed25519Key},
@@ -57,35 +58,62 @@ func (a Algorithm) String() string {
 
 // Bounds on keys: RFC 3110 §2 lets exponents be as long as moduli, which only costs whoever checks.
 const (
-	maxModulus  = 4096 // bits (RFC 8624 §3.1)
-	minModulus  = 1024 // bits (RFC 5702 §2.1)
-	maxExponent = 4    // bytes
+	maxModulus     = 4096 // bits (RFC 8624 §3.1)
+	minModulus     = 512  // bits (RFC 3110 §2, RFC 5702 §2.1)
+	libraryModulus = 1024 // bits: what the library takes, and the least for SHA-512 (RFC 5702 §2.2)
+	maxExponent    = 4    // bytes
 )
 
-// rsaKey reads a key of RFC 3110 §2.
-func rsaKey(hash crypto.Hash) func([]byte) (verifier, error) {
+// readRSA takes a key of RFC 3110 §2 apart.
+func readRSA(public []byte) (n, e *big.Int, err error) {
+	if len(public) < 3 {
+		return nil, nil, ErrKey
+	}
+	size, rest := int(public[0]), public[1:]
+	if size == 0 {
+		size, rest = int(public[1])<<8|int(public[2]), public[3:]
+	}
+	if size == 0 || size > maxExponent || len(rest) <= size {
+		return nil, nil, ErrKey
+	}
+	return new(big.Int).SetBytes(rest[size:]), new(big.Int).SetBytes(rest[:size]), nil
+}
+
+// rsaKey reads a key of RFC 3110 §2, of at least some bits.
+func rsaKey(hash crypto.Hash, least int) func([]byte) (verifier, error) {
 	return func(public []byte) (verifier, error) {
-		if len(public) < 3 {
+		n, e, err := readRSA(public)
+		if err != nil || n.BitLen() < least || n.BitLen() > maxModulus || n.Bit(0) == 0 || e.Bit(0) == 0 || e.Int64() < 3 || e.Int64() > 1<<31-1 {
 			return nil, ErrKey
 		}
-		size, rest := int(public[0]), public[1:]
-		if size == 0 {
-			size, rest = int(public[1])<<8|int(public[2]), public[3:]
-		}
-		if size == 0 || size > maxExponent || len(rest) <= size {
-			return nil, ErrKey
-		}
-		e, n := new(big.Int).SetBytes(rest[:size]), new(big.Int).SetBytes(rest[size:])
-		if n.BitLen() < minModulus || n.BitLen() > maxModulus || n.Bit(0) == 0 || e.Bit(0) == 0 || e.Int64() < 3 || e.Int64() > 1<<31-1 {
-			return nil, ErrKey
-		}
-		key := &rsa.PublicKey{N: n, E: int(e.Int64())}
 		return func(data, signature []byte) bool {
 			h := hash.New()
 			h.Write(data)
-			return rsa.VerifyPKCS1v15(key, hash, h.Sum(nil), signature) == nil
+			if n.BitLen() < libraryModulus {
+				return shortRSA(n, e, hash, h.Sum(nil), signature)
+			}
+			return rsa.VerifyPKCS1v15(&rsa.PublicKey{N: n, E: int(e.Int64())}, hash, h.Sum(nil), signature) == nil
 		}, nil
 	}
+}
+
+// hashNames are what comes before a hash in what is signed (RFC 8017 §9.2).
+var hashNames = map[crypto.Hash]string{
+	crypto.SHA1:   "\x30\x21\x30\x09\x06\x05\x2b\x0e\x03\x02\x1a\x05\x00\x04\x14",
+	crypto.SHA256: "\x30\x31\x30\x0d\x06\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01\x05\x00\x04\x20",
+}
+
+// shortRSA checks a signature by a key that is too short for the library: resolvers still take those
+// (RFC 8017 §8.2.2).
+func shortRSA(n, e *big.Int, hash crypto.Hash, sum, signature []byte) bool {
+	size := (n.BitLen() + 7) / 8
+	s := new(big.Int).SetBytes(signature)
+	named := hashNames[hash] + string(sum)
+	if len(signature) != size || s.Cmp(n) >= 0 || hashNames[hash] == "" || size < len(named)+11 {
+		return false
+	}
+	want := "\x00\x01" + strings.Repeat("\xff", size-len(named)-3) + "\x00" + named
+	return string(s.Exp(s, e, n).FillBytes(make([]byte, size))) == want
 }
 
 // ecdsaKey reads a key of RFC 6605 §4: the two halves of a point.

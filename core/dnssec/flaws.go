@@ -30,8 +30,12 @@ func (b *Break) Sentence() string {
 	case b.Type == wire.DNSKEY:
 		set = "the keys of " + b.Owner.Spoken()
 	}
+	zone := b.Zone.Spoken()
+	if b.Zone.IsRoot() {
+		zone = "the root"
+	}
 	clock := func(t time.Time) string { return t.UTC().Format("15:04 on 2 January 2006") }
-	return strings.NewReplacer("{zone}", b.Zone.Spoken(), "{set}", set, "{since}", clock(b.Since), "{until}", clock(b.Until), "{tag}", fmt.Sprint(b.Tag)).Replace(flaws[b.Flaw].text)
+	return strings.NewReplacer("{zone}", zone, "{set}", set, "{since}", clock(b.Since), "{until}", clock(b.Until), "{tag}", fmt.Sprint(b.Tag)).Replace(flaws[b.Flaw].text)
 }
 
 // Next is what to do about it.

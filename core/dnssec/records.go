@@ -66,6 +66,21 @@ func keyTag(data []byte) uint16 {
 // Signs reports whether the key may sign records of its zone.
 func (k *Key) Signs() bool { return k.Flags&zoneKey != 0 && k.Flags&revoked == 0 && k.Protocol == 3 }
 
+// Revoked reports whether the key says of itself that it is not to be trusted any more (RFC 5011 §2.1).
+func (k *Key) Revoked() bool { return k.Flags&revoked != 0 }
+
+// Bits is how long an RSA key is; 0 of others, and of what is no key.
+func (k *Key) Bits() int {
+	if k.Algorithm != 5 && k.Algorithm != 7 && k.Algorithm != 8 && k.Algorithm != 10 {
+		return 0
+	}
+	n, _, err := readRSA(k.Public)
+	if err != nil {
+		return 0
+	}
+	return n.BitLen()
+}
+
 // EntryPoint reports whether the key is meant to be named from outside the zone.
 func (k *Key) EntryPoint() bool { return k.Flags&entryPoint != 0 }
 

@@ -48,6 +48,9 @@ type Break struct {
 	Until     time.Time // before which it is not valid; zero otherwise
 }
 
+// Soon is how near a signature's end is to be told: most zones sign anew a week before.
+const Soon = 24 * time.Hour
+
 // Bounds on what is computed for one answer. Keys that share a tag, and signatures by keys that do,
 // cost a check for each pair: a few messages could make a validator busy for hours.
 const (

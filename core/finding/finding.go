@@ -151,6 +151,9 @@ const (
 	ChainMissing           Code = "chain-missing"
 	DenialIncomplete       Code = "denial-incomplete"
 	AlgorithmWeak          Code = "algorithm-weak"
+	DSUnsupported          Code = "ds-unsupported"
+	AlgorithmIncomplete    Code = "algorithm-incomplete"
+	KeyShort               Code = "key-short"
 	AnchorOld              Code = "anchor-old"
 	ClockWrong             Code = "clock-wrong"
 	SignersDiffer          Code = "signers-differ"
@@ -239,7 +242,10 @@ var Catalogue = []Entry{
 	{DenialIncomplete, "a zone's signatures", "What the zone denies it does not prove.", "Ask the zone's operator to have the zone signed anew, by a current signer."},
 	{SignersDiffer, "a zone's signatures", "The zone's servers give different keys.", "Ask the zone's operator whether the zone reaches every server. Until all give the same keys, leave the DS records alone."},
 	{CDSWaiting, "a zone's signatures", "The zone asks for other DS records than the zone above has.", "Ask the zone's operator whether the registry takes them over by itself; if it does not, the holder has to put them in place there."},
-	{RolloverUnsafe, "a zone's signatures", "The DS records that the zone asks for name keys that one of its servers does not give.", "Have nobody change the DS records until all servers give the new keys."},
+	{RolloverUnsafe, "a zone's signatures", "The zone's keys are being replaced, and the next step would break what one of its servers answers.", "Have nobody take the next step until all servers give the same keys and signatures."},
+	{DSUnsupported, "a zone's signatures", "The zone's DS records are of kinds that nobody checks: it counts as unsigned.", "Have the holder put a DS record of a current kind in place at the registry (digest type 2, and an algorithm such as ECDSA with P-256)."},
+	{AlgorithmIncomplete, "a zone's signatures", "The zone has keys or DS records of an algorithm that does not sign all it has to (RFC 4035 §2.2).", "Ask the zone's operator to sign the whole zone with each algorithm of its keys, or to remove the keys of the one that does not."},
+	{KeyShort, "a zone's signatures", "A key of the zone is shorter than it should be.", "Ask the zone's operator to replace the key by a longer one, or by one of a current algorithm such as ECDSA with P-256."},
 	{NSEC3Rounds, "a zone's signatures", "The zone hashes its names again and again, or with a salt, for its denials (NSEC3).", "Ask the zone's operator to set the iterations to 0 and the salt to none (RFC 9276)."},
 	{AlgorithmWeak, "a zone's signatures", "The zone is signed in a way that is no longer good enough.", "Ask the zone's operator to move to a current algorithm, such as ECDSA with P-256."},
 	{ClockWrong, "this machine", "By this machine's clock not even the root's signatures are valid.", "Set this machine's clock, and try again."},

@@ -11,6 +11,7 @@ import (
 	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/signing"
 	"unquil/core/wire"
 	"unquil/core/zonecare"
 )
@@ -19,11 +20,9 @@ import (
 type Zone struct {
 	zonecare.Report
 	Walk        *delegation.Walk
-	Keys        []ServerKeys       // of each of its servers that gives any, where the zone is signed
-	Hashing     *exchange.Exchange // that asked how it hashes names; nil where it is not signed
-	Wanted      *exchange.Exchange // that asked which DS records the zone wants (CDS); nil where it is not signed
-	Undelegated *Undelegated       // why the zone was found at a server that nobody lists; nil otherwise
-	Held        []zonecare.Held    // each server against what it should serve; nil when that was not asked for
+	Signing     *signing.Report // how it is signed; nil where it is not, or that is left alone
+	Undelegated *Undelegated    // why the zone was found at a server that nobody lists; nil otherwise
+	Held        []zonecare.Held // each server against what it should serve; nil when that was not asked for
 }
 
 // AllFindings are those of the walk about the zone and those of its servers,
@@ -44,8 +43,9 @@ func (z *Zone) AllFindings() []finding.Finding {
 	for _, held := range z.Held {
 		all = append(all, held.Findings...)
 	}
-	all = append(all, z.signingFindings()...)
-	all = append(all, z.wantedFindings()...)
+	if z.Signing != nil {
+		all = append(all, z.Signing.Findings...)
+	}
 	near := slices.ContainsFunc(all, func(f finding.Finding) bool { return f.Code == finding.EDNSLost })
 	for _, f := range z.Findings {
 		if f.Code != finding.EDNSBreaks || !near { // else it is none of the servers'
@@ -129,10 +129,10 @@ func (p Prober) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Z
 	if len(servers)+len(plan.Unlisted) == 0 {
 		return zone, false
 	}
-	plan.Stranger = p.stranger(origin)
+	plan.Stranger, plan.Signed = p.stranger(origin), holder == nil && signed(zone.Walk)
 	zone.Report = zonecare.Check(ctx, p.Session, origin, parent, servers, plan.Plan)
 	if holder == nil {
-		p.signing(ctx, &zone)
+		zone.Signing = p.signing(ctx, &zone)
 	}
 	if plan.Against != nil {
 		zone.Held = zone.Report.Against(ctx, p.Session, plan.Against)

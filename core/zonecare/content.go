@@ -26,6 +26,9 @@ const repeats = 2
 // contents are the questions by which servers are compared.
 func (p *Plan) contents(zone wire.Name) (questions []wire.Question) {
 	for _, t := range apexSets {
+		if t == dnskey && p.Signed {
+			continue
+		}
 		questions = append(questions, wire.Question{Name: zone, Type: t, Class: wire.IN})
 	}
 	for _, name := range p.Names {

@@ -80,6 +80,7 @@ type Plan struct {
 	Key         *tsig.Key   // to ask for it with; nil: unsigned
 	Unlisted    []Server    // to be looked at as well
 	ByZone      []wire.Name // of their hosts, those that the zone lists
+	Signed      bool        // the zone's keys are compared elsewhere
 }
 
 // Authoritative reports whether the server answers for the zone.

@@ -6,6 +6,7 @@ import (
 	"unquil/core/delegation"
 	"unquil/core/dnssec"
 	"unquil/core/probe"
+	"unquil/core/signing"
 )
 
 // OfValidated returns what the signatures make of one answer as JSON has it.
@@ -26,6 +27,24 @@ func OfValidated(v *probe.Validated) any {
 // ofBreak returns where a chain of trust breaks.
 func ofBreak(b *dnssec.Break) any {
 	return map[string]any{"code": b.Flaw, "zone": b.Zone, "name": b.Owner, "type": b.Type.String(), "tag": b.Tag}
+}
+
+// ofSigning returns how a zone is signed as JSON has it.
+func ofSigning(r *signing.Report) any {
+	keys, stages := []any{}, []any{}
+	for i := range r.Keys {
+		k := &r.Keys[i]
+		keys = append(keys, map[string]any{"tag": k.Tag, "algorithm": uint8(k.Algorithm), "bits": k.Bits, "purpose": k.Purpose(), "revoked": k.Revoked, "named_by_ds": k.Named,
+			"given_by": r.Hosts(k.Given), "signs_keys_at": r.Hosts(k.SignsKeys), "signs_zone_at": r.Hosts(k.SignsZone)})
+	}
+	for _, s := range r.Stages {
+		stages = append(stages, map[string]any{"stage": s.Name, "keys": s.Keys, "text": s.Text, "next": s.Next, "safe": s.Safe, "why_not": s.Unready})
+	}
+	out := map[string]any{"keys": keys, "rollover": stages, "nsec3": r.Hashed, "nsec3_iterations": r.Rounds, "nsec3_salted": r.Salted, "ds": r.Named, "ds_wanted": r.Wanted, "ds_removal_wanted": r.Removal}
+	if !r.Ends.IsZero() {
+		out["expires"], out["validity"] = r.Ends, r.Validity.Seconds()
+	}
+	return out
 }
 
 // ofValidation returns what signatures came to as JSON has it.

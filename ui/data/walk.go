@@ -120,10 +120,11 @@ func OfZone(z *probe.Zone) any {
 	if z.Undelegated != nil {
 		result["not_delegated_by"] = z.Undelegated.Parent
 	}
-	if len(z.Keys) > 0 {
+	if z.Signing != nil {
+		result["signing"] = ofSigning(z.Signing)
 		keys := []any{}
-		for _, k := range z.Keys {
-			keys = append(keys, map[string]any{"host": k.Server.Host, "address": k.Server.Address, "tags": k.Tags, "exchange": k.Exchange.Number})
+		for _, k := range z.Signing.Servers() {
+			keys = append(keys, map[string]any{"host": k.Host, "address": k.Address, "tags": k.Tags, "exchange": k.Exchange})
 		}
 		result["keys"] = keys
 	}

@@ -55,6 +55,7 @@ func (v *View) Zone(z *probe.Zone) {
 	if z.Undelegated == nil {
 		v.validation(z.Walk)
 	}
+	v.signing(z.Signing)
 	v.against(z.Held)
 	v.Findings("what to note", found)
 }
