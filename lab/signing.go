@@ -352,3 +352,21 @@ func (l *Lab) Anchors() []wire.Record {
 	}
 	return nil
 }
+
+// RootAnchors are the same of a lab that nobody has begun.
+func RootAnchors() ([]wire.Record, error) {
+	scenario, err := Load()
+	if err != nil {
+		return nil, err
+	}
+	for _, signing := range scenario.Signed {
+		if signing.Zone == "." {
+			s, err := newSigner(signing, scenario.Begins)
+			if err != nil {
+				return nil, err
+			}
+			return s.named(), nil
+		}
+	}
+	return nil, nil
+}

@@ -50,6 +50,39 @@ func lines(t testing.TB, args ...string) (exchanges []map[string]any, summary ma
 }
 
 // Beyond what is kept of a large capture, whatever the overview points at can still be
+// Signatures of a capture are checked by its own keys, as of the time of its packets.
+func TestDecodeChecksSignatures(t *testing.T) {
+	kept := filepath.Join(t.TempDir(), "kept.pcapng")
+	run(t, "why", "--lab", "valley.gates.hollowtarn.example", "--from", "public", "--keep", kept)
+	o := run(t, "decode", "--lab", kept)
+	o.holds(t, 3, []string{"fault The signature over", "of gates.hollowtarn.example ran out at 06:00 on 9 March 2026, and so it is with", "--view exchanges --signed bogus",
+		"8 bogus", "secure, with the whole chain of trust in the capture"}, []string{"ran out at 07:40"})
+	names := func(state string) (rows []string) {
+		var d struct {
+			Summary struct {
+				Names      struct{ Rows []struct{ Key string } }
+				Signatures struct{ Names map[string][]string }
+			}
+		}
+		lines := strings.Split(strings.TrimSpace(run(t, "decode", "--lab", kept, "--view", "names", "--signed", state, "--json").stdout), "\n")
+		require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &d))
+		for _, row := range d.Summary.Names.Rows {
+			rows = append(rows, row.Key)
+		}
+		assert.Len(t, d.Summary.Signatures.Names[state], len(rows), state)
+		return rows
+	}
+	assert.ElementsMatch(t, []string{"*.gates.hollowtarn.example", "gates.hollowtarn.example", "valley.gates.hollowtarn.example"}, names("bogus"))
+	assert.Contains(t, names("secure"), "hollowtarn.example")
+	assert.NotContains(t, run(t, "decode", "--lab", kept, "--no-validate").stdout, "signatures")
+	assert.NotContains(t, run(t, "decode", kept).stdout, "secure, with", "the published anchors are not the lab's")
+	run(t, "decode", "--lab", kept, "--signed", "well").holds(t, 2, nil, nil)
+
+	healthy := filepath.Join(t.TempDir(), "healthy.pcapng")
+	run(t, "trace", "--lab", "www.hollowtarn.example", "--keep", healthy)
+	run(t, "decode", "--lab", healthy).holds(t, 0, []string{"signatures over", "secure"}, []string{"bogus", "fault"})
+}
+
 // looked at, judged and handed over.
 func TestLateInALargeCapture(t *testing.T) {
 	large := filepath.Join(t.TempDir(), "large.pcap.gz")

@@ -24,6 +24,7 @@ type Options struct {
 	Late     *LaterFindings          // what an earlier reading found; nil: nothing
 	Each     func(*Transaction)      // is called with every exchange that counts; nil: nobody
 	Live     *Live                   // what is wanted while they are read; nil: nothing
+	Anchors  []wire.Record           // what signatures are judged by (DS or DNSKEY records); none: they are left alone
 }
 
 // The ports where messages are looked for.

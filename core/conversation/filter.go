@@ -45,9 +45,10 @@ type Fields struct {
 
 // Filter says which exchanges of a capture count. The zero Filter is all of them.
 type Filter struct {
-	Names            []string  // patterns with * and ?
-	Exactly          wire.Name // this name and no other
-	Within           *Chosen   // these; nil: all
+	Names            []string           // patterns with * and ?
+	Exactly          wire.Name          // this name and no other
+	Within           *Chosen            // these; nil: all
+	Asking           map[wire.Name]bool // for one of these names, in lower case; nil: all
 	Under            wire.Name
 	Types            []wire.Type
 	Outcomes         []exchange.Outcome
@@ -106,7 +107,7 @@ func (c *Filter) Compile() (func(*Transaction) bool, error) {
 		node := program.Node()
 		ast.Walk(&node, c.wants)
 	}
-	if len(c.Names)+len(c.Types)+len(c.Outcomes)+len(c.Clients)+len(c.Servers) == 0 && c.Under.IsZero() && c.Exactly.IsZero() && c.Within == nil && c.ID == nil &&
+	if len(c.Names)+len(c.Types)+len(c.Outcomes)+len(c.Clients)+len(c.Servers) == 0 && c.Under.IsZero() && c.Exactly.IsZero() && c.Within == nil && c.Asking == nil && c.ID == nil &&
 		c.Slower == 0 && c.From.IsZero() && c.To.IsZero() && c.Finding == "" && c.Where == "" {
 		return nil, nil
 	}
@@ -129,9 +130,12 @@ func (c *Filter) matches(p *Transaction) bool {
 		return false
 	}
 	text := ""
-	if len(c.patterns) > 0 || !c.Under.IsZero() || !c.Exactly.IsZero() || c.wants.any("name") {
+	if c.Asking != nil || len(c.patterns) > 0 || !c.Under.IsZero() || !c.Exactly.IsZero() || c.wants.any("name") {
 		name, err := p.View().QName()
 		if err != nil || name.IsZero() || !c.Exactly.IsZero() && !name.Equal(c.Exactly) || !c.Under.IsZero() && !name.IsSubdomainOf(c.Under) {
+			return false
+		}
+		if c.Asking != nil && !c.Asking[name.Fold()] {
 			return false
 		}
 		if len(c.patterns) > 0 || c.wants.any("name") {

@@ -36,6 +36,7 @@ const (
 	isTorn   // the same
 	isAging  // a reply that may come out of a cache
 	isWaited // a question that its asker gave up, as the file itself says
+	isSigned // a reply with signatures
 )
 
 func (m *capturedMessage) is(t traits) bool { return m.traits&t != 0 }
@@ -184,6 +185,9 @@ func (m *capturedMessage) answers(v wire.View, flags wire.Flags) {
 	}
 	if m.detail = outline.TTL; outline.Holds.Has(wire.HoldsAny) && !flags.Has(wire.AA) {
 		m.traits |= isAging
+	}
+	if outline.Holds.Has(wire.HoldsSignature) {
+		m.traits |= isSigned
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"unquil/core/attest"
 	"unquil/core/capture"
 	"unquil/core/escape"
 	"unquil/core/exchange"
@@ -45,6 +46,7 @@ type Overview struct {
 	Encrypted   []Encrypted
 	LocalLink   LocalLink
 	Timeline    Timeline
+	Signed      *attest.Report // what the signatures come to; nil where there are none, or they are left alone
 	// Hosts are the names that the files give to addresses, as they stand there:
 	// escape them before they are shown.
 	Hosts map[netip.Addr]escape.Text
@@ -72,6 +74,7 @@ type Overview struct {
 	// mayBeDenied says what is worth looking for in denied.
 	mayBeDenied noticed
 	counted     [marks]countdown
+	signatures  attest.Collector
 }
 
 // Line is what an exchange of a capture has beside what it holds itself.
@@ -141,6 +144,10 @@ func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Ove
 	o.sortKept()
 	o.count()
 	o.conclude()
+	if o.Signed = o.signatures.Judge(ctx, options.Anchors); o.Signed != nil {
+		o.Findings = append(o.Findings, o.Signed.Findings()...)
+		finding.Sort(o.Findings)
+	}
 	return o, failed()
 }
 
@@ -232,16 +239,23 @@ func (o *Overview) add(p *Transaction) {
 	if p.answered() {
 		o.answers(p, server)
 	}
+	signed := p.signed && len(o.options.Anchors) > 0
 	if o.options.Choose != nil {
 		known := len(p.Codes)
 		o.muted = true // to be chosen by what is remarkable about it
 		o.judge(p, server)
 		o.muted = false
 		if !o.options.Choose(p) {
+			if signed {
+				o.attest(p, false)
+			}
 			return
 		}
 		o.chosen.add(p.Number)
 		p.Codes = p.Codes[:known]
+	}
+	if signed {
+		o.attest(p, true)
 	}
 	o.judge(p, server)
 	o.Exchanges++
@@ -269,6 +283,13 @@ func (o *Overview) add(p *Transaction) {
 	}
 	if o.options.Each != nil {
 		o.options.Each(p)
+	}
+}
+
+// attest keeps the keys in a reply, and its signatures where it counts.
+func (o *Overview) attest(p *Transaction, counts bool) {
+	if reply, ok := p.ReplyView(); ok && !p.Cut && o.signatures.Wants(p.question^p.server, p.Received) {
+		o.signatures.Add(p.Number, time.Unix(0, p.Received).UTC(), reply.Bytes(), counts)
 	}
 }
 

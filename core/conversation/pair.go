@@ -44,6 +44,7 @@ type Transaction struct {
 	tcp            bool
 	state          state
 	ages           bool // the reply may come out of a cache
+	signed         bool // the reply has signatures
 	Cut            bool // the capture holds less of the reply than was sent
 	Number         int  // of the question, from 1, in the order of the capture
 
@@ -170,7 +171,7 @@ type Try struct {
 
 // reset makes the pair ready for another question. What that sets anew is left.
 func (p *Transaction) reset() {
-	p.state, p.ages, p.Cut, p.kind, p.opened, p.missed = free, false, false, exchange.Unusual, false, false
+	p.state, p.ages, p.signed, p.Cut, p.kind, p.opened, p.missed = free, false, false, false, exchange.Unusual, false, false
 	p.Number, p.Received, p.ReceivedIn, p.half = 0, 0, 0, Half{}
 	if p.outcome != "" || p.Torn || p.told != 0 || len(p.Codes) > 0 {
 		p.outcome, p.Torn, p.told, p.Codes = "", false, 0, p.Codes[:0]

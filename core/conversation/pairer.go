@@ -198,7 +198,7 @@ func (p *pairer) replied(m *capturedMessage, from *envelopes, at place) {
 		return
 	}
 	pair.Received, pair.ReceivedIn, pair.Cut, pair.Torn = m.At, m.Number, m.is(isCut), m.is(isTorn)
-	pair.kind, pair.says, pair.ttl, pair.ages, pair.state = m.kind, m.says, m.detail, m.is(isAging), replied
+	pair.kind, pair.says, pair.ttl, pair.ages, pair.signed, pair.state = m.kind, m.says, m.detail, m.is(isAging), m.is(isSigned), replied
 	pair.gotFrom, pair.got = from, at
 	if m.kind == exchange.Unusual {
 		pair.outcome = from.of(at).outcome

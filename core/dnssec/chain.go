@@ -114,7 +114,6 @@ func (v *Validator) zoneOf(ctx context.Context, name wire.Name, forDS bool) []*L
 func (v *Validator) keep(l *Link) {
 	if v.links == nil {
 		v.links = map[string]*Link{}
-		v.checks.left = maxChecks
 	}
 	v.links[l.Zone.Fold().Wire()] = l
 }
@@ -317,6 +316,7 @@ func earlier(a, b time.Time) time.Time {
 // the state of all.
 func (v *Validator) Judge(ctx context.Context, q wire.Question, m *wire.Message) Result {
 	r := Result{State: Secure}
+	v.checks.left = maxChecks
 	sets := Sets(m.Answer)
 	synthesised := map[string]bool{} // aliases that a DNAME in the message gives (RFC 6672 §5.3.1)
 	for _, set := range sets {
@@ -484,6 +484,7 @@ func (v *Validator) judgeDenial(ctx context.Context, r *Result, q wire.Question,
 // Down is the chain of trust to the zone that a name lies in, where there is no answer to judge.
 func (v *Validator) Down(ctx context.Context, name wire.Name) Result {
 	r := Result{State: Secure}
+	v.checks.left = maxChecks
 	r.chain(v.zoneOf(ctx, name, false))
 	return r
 }

@@ -73,6 +73,20 @@ type verified struct {
 	skipped bool       // none could be checked, by its algorithm
 }
 
+// Checker checks sets by keys that it is given, whoever vouches for those.
+type Checker struct{ checks }
+
+// NewChecker returns one that verifies at most so many signatures.
+func NewChecker(limit int) *Checker { return &Checker{checks{left: limit}} }
+
+// Left is how many signatures it may still verify.
+func (c *Checker) Left() int { return c.left }
+
+// Check says why no signature over a set is valid, as of a time; nil where one is.
+func (c *Checker) Check(set *Set, zone wire.Name, keys []*Key, now time.Time) *Break {
+	return c.verify(set, zone, keys, now).broken
+}
+
 // wildcard reports whether the set was given by a wildcard, and how many labels that has below
 // its asterisk.
 func (v *verified) wildcard(set *Set) (labels int, is bool) {

@@ -18,11 +18,12 @@ type Holds uint8
 
 // What it may hold.
 const (
-	HoldsAnswer Holds = 1 << iota // a record of the asked type in the answer section
-	HoldsAny                      // a record at all in the answer section, or the promise of one
-	HoldsNS                       // such a record in the authority section
-	HoldsSOA                      // the same
-	BreaksOff                     // a record that its header promises and that cannot be read, or is not there
+	HoldsAnswer    Holds = 1 << iota // a record of the asked type in the answer section
+	HoldsAny                         // a record at all in the answer section, or the promise of one
+	HoldsNS                          // such a record in the authority section
+	HoldsSOA                         // the same
+	BreaksOff                        // a record that its header promises and that cannot be read, or is not there
+	HoldsSignature                   // an RRSIG record in the answer or authority section
 )
 
 // Has reports whether it holds that.
@@ -51,7 +52,9 @@ func (v View) Outline() (o Outline) {
 		if t == wanted || wanted.AsksForOthers() {
 			o.Holds |= HoldsAnswer
 		}
-		if t == A && size == 4 {
+		if t == RRSIG {
+			o.Holds |= HoldsSignature
+		} else if t == A && size == 4 {
 			o.Addresses += fold64(hashSeed ^ uint64(binary.BigEndian.Uint32(msg[data:])))
 		} else if t == AAAA && size == 16 {
 			o.Addresses += fold64(fold64(hashSeed^binary.BigEndian.Uint64(msg[data:])) ^ binary.BigEndian.Uint64(msg[data+8:]))
@@ -72,6 +75,8 @@ func (v View) Outline() (o Outline) {
 				o.Holds |= HoldsNS
 			} else if t == SOA {
 				o.Holds |= HoldsSOA
+			} else if t == RRSIG {
+				o.Holds |= HoldsSignature
 			}
 		} else if t == OPT {
 			o.Code |= RCode(msg[off+4]) << 4

@@ -7,17 +7,20 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"unquil/core/attest"
 	"unquil/core/conversation"
 	"unquil/core/diagnosis"
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/wire"
 	"unquil/ui/files"
 	"unquil/ui/page"
 	"unquil/ui/text"
@@ -36,6 +39,7 @@ type decoding struct {
 	types, outcomes         []string
 	clients, servers        []string
 	under, between, finding string
+	signed                  string
 	choice                  conversation.Filter
 	ofRun                   []diagnosis.Verdict // of the run whose evidence the capture is
 }
@@ -84,6 +88,9 @@ func newDecode(a *app) *cobra.Command {
 	flags.BoolVar(&d.csv, "csv", false, "the exchanges as CSV")
 	flags.BoolVar(&d.follow, "follow-file", false, "keep reading a file that is still being written")
 	d.choiceFlags(flags)
+	flags.StringVar(&d.signed, "signed", "", "only names whose signatures (DNSSEC) come to this `STATE`: bogus, unjudged, fits or secure")
+	flags.BoolVar(&a.noValidate, "no-validate", false, "leave signatures (DNSSEC) alone")
+	flags.StringVar(&a.anchorFile, "anchor", "", "judge signatures by the DS or DNSKEY records in this `FILE`, instead of the root's published keys")
 	flags.StringVar(&d.between, "between", "", "only queries between two times: `FROM,TO`, such as 07:40:10 or 2026-03-09T07:40:10Z")
 	return cmd
 }
@@ -114,6 +121,9 @@ func (d *decoding) choose() (err error) {
 	}
 	if _, known := views[d.view]; !known && !(d.view == "programs" && d.paths == nil) {
 		return usage(fmt.Errorf("--view %q: %w", shorten(d.view), errView))
+	}
+	if d.signed != "" && !slices.Contains(attest.States, attest.State(d.signed)) {
+		return usage(fmt.Errorf("--signed %q: %w", shorten(d.signed), errSigned))
 	}
 	c := &d.choice
 	if d.under != "" {
@@ -178,7 +188,7 @@ func (d *decoding) within(begins time.Time) error {
 // decode reads the captures as one and shows them; what was read before an error
 // is shown too.
 func (a *app) decode(ctx context.Context, d *decoding) (err error) {
-	files := &captureFiles{app: a, ctx: ctx, paths: d.paths, follow: d.follow, twice: d.to != "" || d.exchange != 0 || d.packet != 0 || d.between != "" || a.reportFile != ""}
+	files := &captureFiles{app: a, ctx: ctx, paths: d.paths, follow: d.follow, twice: d.to != "" || d.exchange != 0 || d.packet != 0 || d.between != "" || d.signed != "" || a.reportFile != ""}
 	defer files.close()
 	chosen, err := a.openCaptureOutputs(files, d.to)
 	if err != nil {
@@ -190,6 +200,11 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 			err = d.within(begins)
 		}
 		if err != nil {
+			return err
+		}
+	}
+	if d.signed != "" {
+		if err := a.chooseSigned(ctx, d, files); err != nil {
 			return err
 		}
 	}
@@ -234,6 +249,29 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	return firstOf(mode.show(study), failed, wrong)
 }
 
+// chooseSigned reads the captures for the names whose signatures come to the wanted state.
+func (a *app) chooseSigned(ctx context.Context, d *decoding, files *captureFiles) error {
+	plan, err := d.reading()
+	if err != nil {
+		return err
+	}
+	if plan.Anchors, _, err = a.validation(); err != nil {
+		return err
+	}
+	plan.Keep = -1
+	study, err := conversation.NewStudy(ctx, files, plan)
+	if study == nil {
+		return err
+	}
+	d.choice.Asking = map[wire.Name]bool{}
+	if study.Signed != nil {
+		for _, name := range study.Signed.Of(attest.State(d.signed)) {
+			d.choice.Asking[name] = true
+		}
+	}
+	return nil // what is wrong with a file is told when it is read for what was chosen
+}
+
 // reading is where in the captures DNS is looked for.
 func (d *decoding) reading() (plan conversation.Plan, err error) {
 	plan.Options = conversation.Options{HTTPS: d.https, Keep: keptExchanges}
@@ -253,6 +291,9 @@ func (a *app) planOf(d *decoding, mode decodeMode) (plan conversation.Plan, err 
 	}
 	if plan.Choose, err = d.choice.Compile(); err != nil {
 		return plan, usage(err)
+	}
+	if plan.Anchors, _, err = a.validation(); err != nil {
+		return plan, err
 	}
 	switch {
 	case d.to != "":

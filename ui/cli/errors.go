@@ -45,6 +45,7 @@ var (
 	errWalkOver     = errors.New("the zones' own servers are queried over udp or tcp")
 	errTransferOver = errors.New("zones are transferred over tcp or tls")
 	errView         = errors.New("not a view")
+	errSigned       = errors.New("not what signatures come to: bogus, unjudged, fits or secure")
 	errFinding      = errors.New("not a finding")
 	errBetween      = errors.New("not a pair of times")
 	errExchange     = errors.New("no selected exchange has this number")

@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -93,6 +95,7 @@ type keeping struct {
 	mu     sync.Mutex // names are looked up beside the answers
 	file   *files.Output
 	writer *evidence.Writer
+	ahead  time.Duration // what the lab's time is before this machine's, by which packets are kept
 }
 
 func (a *app) keepFlag(cmd *cobra.Command) {
@@ -111,7 +114,7 @@ func (a *app) newEvidence() (*keeping, error) {
 	if err != nil {
 		return nil, fmt.Errorf("keeping evidence: %w", err)
 	}
-	return &keeping{file: file, writer: writer}, nil
+	return &keeping{file: file, writer: writer, ahead: a.ahead()}, nil
 }
 
 // keepSession writes all exchanges of the session to the file that --keep names.
@@ -120,7 +123,7 @@ func (a *app) keepSession() (err error) {
 	if a.evidence.writer == nil {
 		return nil
 	}
-	if err := a.evidence.writer.AddAll(a.session.Exchanges(), a.given); err != nil {
+	if err := a.evidence.writer.AddAll(later(a.session.Exchanges(), a.evidence.ahead), a.given); err != nil {
 		return fmt.Errorf("keeping evidence: %w", err)
 	}
 	return nil
@@ -132,10 +135,44 @@ func (v *keeping) add(e *exchange.Exchange) error {
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if err := v.writer.Add(e); err != nil {
+	if err := v.writer.Add(&later([]exchange.Exchange{*e}, v.ahead)[0]); err != nil {
 		return fmt.Errorf("keeping evidence: %w", err)
 	}
 	return nil
+}
+
+// ahead is how far the time of the lab is before that of this machine; 0 outside it.
+func (a *app) ahead() time.Duration {
+	if a.simulation == nil {
+		return 0
+	}
+	return time.Until(a.simulation.Now())
+}
+
+// later are exchanges as if all had been so much later.
+func later(exchanges []exchange.Exchange, by time.Duration) []exchange.Exchange {
+	if by == 0 {
+		return exchanges
+	}
+	shift := func(t *time.Time) {
+		if !t.IsZero() {
+			*t = t.Add(by)
+		}
+	}
+	out := slices.Clone(exchanges)
+	for i := range out {
+		out[i].Attempts = slices.Clone(out[i].Attempts)
+		for j := range out[i].Attempts {
+			attempt := &out[i].Attempts[j]
+			shift(&attempt.Sent)
+			shift(&attempt.Received)
+			attempt.Rejected = slices.Clone(attempt.Rejected)
+			for k := range attempt.Rejected {
+				shift(&attempt.Rejected[k].At)
+			}
+		}
+	}
+	return out
 }
 
 // keepEnd puts the evidence in place; a failure counts when there is no other.

@@ -79,7 +79,7 @@ func (a *app) report(of reportOf) (err error) {
 		r.Headline = headline(of.verdicts)
 	}
 	if of.evidence == nil {
-		of.evidence = func(w io.Writer) error { return writeEvidence(w, r.Exchanges, a.given) }
+		of.evidence = func(w io.Writer) error { return writeEvidence(w, later(r.Exchanges, a.ahead()), a.given) }
 	}
 	if len(r.Exchanges) > 0 {
 		r.Evidence = filepath.Base(a.capture.Name())
@@ -112,7 +112,7 @@ func (a *app) redactedReport(draw func(io.Writer, *page.Report) error, whole *pa
 		return fmt.Errorf("writing the report: %w", err)
 	}
 	var packets bytes.Buffer
-	if err := writeEvidence(&packets, r.Exchanges, nil); err != nil {
+	if err := writeEvidence(&packets, later(r.Exchanges, a.ahead()), nil); err != nil {
 		return fmt.Errorf("writing the report's capture: %w", err)
 	}
 	finder := redactor.Finder()

@@ -11,6 +11,7 @@ import (
 	"unquil/core/probe"
 	"unquil/core/wire"
 	"unquil/core/zonefile"
+	"unquil/lab"
 )
 
 // validateOptions say what signatures are judged by.
@@ -59,6 +60,8 @@ func (a *app) validation() (anchors []wire.Record, asOf time.Time, err error) {
 		anchors, err = a.readAnchors()
 	case a.simulation != nil:
 		anchors = a.simulation.Anchors()
+	case a.lab: // whose captures are read, and nobody is asked
+		anchors, err = lab.RootAnchors()
 	default:
 		anchors = dnssec.PublishedAnchors()
 	}

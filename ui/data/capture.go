@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"unquil/core/attest"
 	"unquil/core/conversation"
 	"unquil/core/delegation"
 	"unquil/core/escape"
@@ -142,6 +143,13 @@ func OfOverview(o *conversation.Overview, view string) any {
 			list = append(list, j)
 		}
 		result["encrypted"] = list
+	}
+	if s := o.Signed; s != nil {
+		names := map[attest.State][]wire.Name{}
+		for _, state := range attest.States {
+			names[state] = append([]wire.Name{}, s.Of(state)...)
+		}
+		result["signatures"] = map[string]any{"sets": s.Sets, "names": names, "keys_missing_of": append([]wire.Name{}, s.Without...), "not_looked_at": s.Left}
 	}
 	if f := captureViews[view]; f != nil {
 		result[strings.ReplaceAll(view, "-", "_")] = f(o)

@@ -23,6 +23,11 @@ func (v *View) Names(o *conversation.Overview) {
 	}
 	rows, uncounted := o.Names()
 	v.statTable("name", "clients", rows, uncounted)
+	if o.Signed != nil {
+		v.line()
+		v.attested(o.Signed)
+		v.flow("", labelWidth, "--signed STATE chooses the names that come to one of these", quiet)
+	}
 }
 
 // Servers draws the servers of a capture.

@@ -80,6 +80,7 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 	if l := &o.LocalLink; l.Questions+l.Announced > 0 {
 		v.row("local link", fmt.Sprintf("%s, %s for %s", wording.Count(l.Questions, "question", "questions"), wording.Count(l.Announced, "announcement", "announcements"), wording.Count(len(l.Names()), "name", "names")))
 	}
+	v.attested(o.Signed)
 	if len(o.Slowest) > 0 {
 		v.line()
 		v.line(strong.Render("slowest"))
@@ -126,6 +127,10 @@ func (v *View) captureFindings(again string, o *conversation.Overview) {
 		case 1:
 			detail += fmt.Sprintf("; %s --exchange %d", again, f.Evidence[0])
 		default:
+			if o.Signed.Found(&f) {
+				detail += fmt.Sprintf("; %s --view exchanges --signed bogus", again)
+				break
+			}
 			detail += fmt.Sprintf("; %s --view exchanges --finding %s", again, f.Code)
 			choice := conversation.Showing(&f)
 			for _, outcome := range choice.Outcomes {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"unquil/core/attest"
 	"unquil/core/finding"
 	"unquil/core/signing"
 	"unquil/core/wording"
@@ -80,6 +81,44 @@ func keyWords(r *signing.Report, k *signing.Key) string {
 		does = append(does, severe[finding.Concern].Render("only given by "+wording.Names(r.Hosts(k.Given))))
 	}
 	return fmt.Sprintf("%s  %s (%s): %s", strong.Render(fmt.Sprint(k.Tag)), k.Purpose(), how, strings.Join(does, ", "))
+}
+
+// attestWords say what signatures of a capture come to.
+var attestWords = map[attest.State]string{
+	attest.Bogus:    "bogus",
+	attest.Unjudged: "unjudged, as the capture lacks the keys",
+	attest.Fits:     "fit keys in the capture, but no chain of trust to them is in it",
+	attest.Secure:   "secure, with the whole chain of trust in the capture",
+}
+
+// attested draws what the signatures of a capture come to.
+func (v *View) attested(r *attest.Report) {
+	if r == nil {
+		return
+	}
+	sets := 0
+	var parts []string
+	for _, state := range r.Counted() {
+		n := r.Sets[state]
+		sets += n
+		words := fmt.Sprintf("%s %s", wording.Number(n), attestWords[state])
+		if state == attest.Bogus {
+			words = severe[finding.Fault].Render(words)
+		}
+		parts = append(parts, words)
+	}
+	v.row("signatures", fmt.Sprintf("over %s: %s", wording.Count(sets, "record set", "record sets"), strings.Join(parts, "; ")))
+	if len(r.Without) > 0 {
+		shown := r.Without[:min(len(r.Without), 5)]
+		words := "keys that are not in the capture: those of " + wording.Names(shown)
+		if more := len(r.Without) - len(shown); more > 0 {
+			words += fmt.Sprintf(" and %d more", more)
+		}
+		v.row("", words)
+	}
+	if r.Left > 0 {
+		v.row("", fmt.Sprintf("%s more record sets were not looked at: too many for one run", wording.Number(r.Left)))
+	}
 }
 
 // denialWords say how the zone denies what is not there.
