@@ -19,6 +19,8 @@ const patience = 200 * time.Millisecond
 type Options struct {
 	// Now is the lab's clock; nil means one that starts where the scenario begins.
 	Now func() time.Time
+	// Begins is when its time begins, and with it that of its signatures; zero means when the scenario says.
+	Begins time.Time
 	// Speed is how many seconds pass in the lab for each real one; 0 means 1.
 	Speed float64
 	// Latency is how long every reply of every host takes on its way.
@@ -70,6 +72,9 @@ func New(o Options) (*Lab, error) {
 	scenario, err := Load()
 	if err != nil {
 		return nil, err
+	}
+	if !o.Begins.IsZero() {
+		scenario.Begins = o.Begins
 	}
 	l := &Lab{
 		Scenario: scenario, now: o.Now, wait: o.Wait, latency: o.Latency, jitter: o.Jitter, wires: sockets{},

@@ -33,7 +33,7 @@ func (l inside) Ask(_ context.Context, zone wire.Name, q wire.Question, turn int
 
 // zoneOf is the nearest zone above a name that some server of the lab has.
 func (l inside) zoneOf(name wire.Name) wire.Name {
-	for zone := name; ; zone = zone.Parent() {
+	for zone := name.Fold(); ; zone = zone.Parent() {
 		for _, server := range l.Scenario.Servers {
 			for _, served := range server.Zones {
 				if served.Name == zone.String() {

@@ -10,7 +10,7 @@ import (
 
 // flaws say what each flaw is, about a zone and the set that shows it, and what to do.
 var flaws = map[Flaw]struct{ text, next string }{
-	SignatureExpired: {"The signature over {set} ran out at {since}", "Ask the zone's operator to sign the zone anew: its signer seems to have stopped."},
+	SignatureExpired: {"The signature over {set} ran out at {since}", "Ask the zone's operator to sign the zone anew: its signer seems to have stopped. Resolvers that allow for clocks that are off may accept it for some hours more."},
 	SignatureNotYet:  {"The signature over {set} is not valid before {until}", "Check this machine's clock first. If that is right, ask the zone's operator: the signer's clock is ahead."},
 	SignatureMissing: {"There is no signature over {set}, though {zone} is signed", "Ask the zone's operator to sign the whole zone, and whether every server has the signed one."},
 	SignatureWrong:   {"The signature over {set} does not fit", "Ask the zone's operator to sign the zone anew; if that does not help, something changes the answers on their way."},
