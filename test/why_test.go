@@ -324,7 +324,8 @@ func TestReportShowsTheChain(t *testing.T) {
 	require.Equal(t, 3, o.code, o.stderr)
 	page, err := os.ReadFile(path)
 	require.NoError(t, err)
-	for _, want := range []string{"What vouches for what on the way to valley.gates.hollowtarn.example A: bogus", "the trust anchor", "THE CHAIN BREAKS HERE: signature-expired", "ran out 9 March 2026 06:00"} {
+	for _, want := range []string{"What vouches for what on the way to valley.gates.hollowtarn.example A: bogus", "the trust anchor", "THE CHAIN BREAKS HERE: signature-expired", "ran out 9 March 2026 06:00",
+		"the chain breaks here: The signature over the keys of gates.hollowtarn.example ran out", "When the signatures on the way to valley.gates.hollowtarn.example A are valid", "now: 9 March 2026 07:40", "ran out 9 March 06:00"} {
 		assert.Contains(t, string(page), want)
 	}
 	again := run(t, "why", "--lab", "--capture", strings.TrimSuffix(path, ".html")+".pcapng")

@@ -26,6 +26,7 @@ type Link struct {
 	Trusted  []*Key   // those that may sign
 	By       uint16   // the tag of the key that vouches for the others
 	Break    *Break   // why it is not secure; nil where it is, or is not signed
+	Begins   time.Time // from when the signatures over its keys and digests are valid, and until when the first is
 	Expires  time.Time
 	Unsigned bool  // the zone above proves that it is not signed
 	Seen     []int // exchanges
@@ -51,6 +52,8 @@ type Result struct {
 	Break   *Break    // nil where it is not broken
 	Expires time.Time // when the first signature on the way runs out; zero where nothing was signed
 	Chain   []*Link   // from the anchor down
+	Begins  time.Time // from when the signatures of the answer itself are valid, and until when the first is; zero where it has none
+	Ends    time.Time
 	OptOut  bool      // insecure because a denial leaves out unsigned delegations
 	Weak    []Algorithm
 }
@@ -169,7 +172,7 @@ func (v *Validator) digests(ctx context.Context, above, l *Link, m *wire.Message
 			l.fail(m, l.digested.broken)
 			return true
 		}
-		l.Expires = l.digested.ends
+		l.Begins, l.Expires = l.digested.by.Begins(v.Now), l.digested.ends
 		v.takeKeys(ctx, l)
 		return true
 	}
@@ -285,6 +288,9 @@ func (v *Validator) keys(l *Link, m *wire.Message) {
 			return
 		}
 		l.State, l.By, l.Expires = Secure, by.key.Tag, earlier(l.Expires, by.ends)
+		if begins := by.by.Begins(v.Now); begins.After(l.Begins) {
+			l.Begins = begins
+		}
 		return
 	}
 	l.fail(m, &Break{Flaw: ChainMissing, Zone: l.Zone, Owner: l.Zone, Type: wire.DNSKEY})
@@ -422,14 +428,17 @@ func (v *Validator) judgeSet(ctx context.Context, r *Result, set *Set, m *wire.M
 		r.worse(Bogus, zone.Zone, checked.broken)
 		return
 	}
-	r.Expires = earlier(r.Expires, checked.ends)
+	r.Expires, r.Ends = earlier(r.Expires, checked.ends), earlier(r.Ends, checked.ends)
+	if begins := checked.by.Begins(v.Now); begins.After(r.Begins) {
+		r.Begins = begins
+	}
 	r.weak(checked.key.Algorithm)
 	labels, is := checked.wildcard(set)
 	if !is {
 		return
 	}
 	d, ends, broken := v.denials(zone, m)
-	r.Expires = earlier(r.Expires, ends)
+	r.Expires, r.Ends = earlier(r.Expires, ends), earlier(r.Ends, ends)
 	r.denied(m, d.noCloser(set.Owner, labels), zone, broken, set.Owner, set.Type)
 }
 
@@ -471,7 +480,7 @@ func (v *Validator) judgeDenial(ctx context.Context, r *Result, q wire.Question,
 		return
 	}
 	d, ends, broken := v.denials(zone, m)
-	r.Expires = earlier(r.Expires, ends)
+	r.Expires, r.Ends = earlier(r.Expires, ends), earlier(r.Ends, ends)
 	p := unproven
 	if m.RCode() == wire.NXDomain {
 		p = d.noName(q.Name)

@@ -46,6 +46,8 @@ type Break struct {
 	Algorithm Algorithm
 	Since     time.Time // when it ran out; zero otherwise
 	Until     time.Time // before which it is not valid; zero otherwise
+	Begins    time.Time // of a signature that is not valid now: from when until when it is; zero otherwise
+	Ends      time.Time
 }
 
 // Soon is how near a signature's end is to be told: most zones sign anew a week before.
@@ -121,9 +123,9 @@ func (c *checks) verify(set *Set, zone wire.Name, keys []*Key, now time.Time) (v
 		case key == nil:
 			fail(Break{Flaw: SignatureWrong, Tag: s.Tag, Algorithm: s.Algorithm})
 		case now.Before(begins):
-			fail(Break{Flaw: SignatureNotYet, Tag: s.Tag, Algorithm: s.Algorithm, Until: begins})
+			fail(Break{Flaw: SignatureNotYet, Tag: s.Tag, Algorithm: s.Algorithm, Until: begins, Begins: begins, Ends: ends})
 		case now.After(ends):
-			fail(Break{Flaw: SignatureExpired, Tag: s.Tag, Algorithm: s.Algorithm, Since: ends})
+			fail(Break{Flaw: SignatureExpired, Tag: s.Tag, Algorithm: s.Algorithm, Since: ends, Begins: begins, Ends: ends})
 		case ends.After(v.ends):
 			v.by, v.key, v.ends = s, key, ends
 		}

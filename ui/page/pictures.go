@@ -98,10 +98,18 @@ func walkPicture(w *delegation.Walk) template.HTML {
 		if zone.Chosen == nil {
 			class, title = "bad", title+": it stops here"
 		}
+		trust, words := trustWords(w, zone.Zone, i == len(w.Steps)-1)
+		if trust == "bad-text" {
+			class = "bad"
+		}
 		s.circle(class, x, y-4, 6)
 		s.text("strong "+class+"-text", x+14, y, textWidth-2*depth, title)
 		lastY = y - 4
 		y += row
+		if words != "" {
+			s.text("small "+trust, x+14, y, textWidth+16-3*depth, words)
+			y += row - 2
+		}
 		for _, r := range zone.Replies {
 			usable := r.Stance.Usable()
 			words := stances[r.Stance]

@@ -96,6 +96,9 @@ func HTML(w io.Writer, r *Report) error {
 			continue
 		}
 		p.Ways = append(p.Ways, drawing{fmt.Sprintf("The way to %s", walk.Question.Spoken()), picture})
+		if times := validityPicture(walk); times != "" {
+			p.Times = append(p.Times, drawing{fmt.Sprintf("When the signatures on the way to %s are valid", walk.Question.Spoken()), times})
+		}
 	}
 	if picture, left := ladder(p.telling(), p.evidence, p.shown); picture != "" {
 		title := "Who asked whom, and when"
@@ -124,6 +127,7 @@ type page struct {
 	*Report
 	Style    template.CSS
 	Ways     []drawing
+	Times    []drawing // of signatures
 	Tables   []Table
 	Ladder   drawing
 	Latency  drawing
