@@ -15,8 +15,9 @@ type Validated struct {
 	Exchange *exchange.Exchange // of the answer
 	Signed   *exchange.Exchange // the same asked for with signatures, and without the server's own checks
 	dnssec.Result
-	Claims   bool // the server says that it has checked the answer itself (AD)
-	Unsigned bool // the server hands on no signature at all, not even of the root's keys
+	Claims   bool                 // the server says that it has checked the answer itself (AD)
+	Unsigned bool                 // the server hands on no signature at all, not even of the root's keys
+	Fetched  []*exchange.Exchange // what was asked for to check it, where nothing before had asked for that
 }
 
 // Checking is whether a server checks signatures itself, as far as one answer shows.
@@ -52,7 +53,8 @@ func (v *Validated) Checking() Checking {
 type fromResolver struct {
 	Prober
 	server exchange.Server
-	seen   *bool // a signature
+	seen   *bool                 // a signature
+	got    *[]*exchange.Exchange // so far
 }
 
 // Cut knows nothing: the resolver's records tell.
@@ -64,6 +66,7 @@ func (f fromResolver) Ask(ctx context.Context, _ wire.Name, q wire.Question, tur
 		return nil, 0
 	}
 	e := f.signed(ctx, f.server, q)
+	*f.got = append(*f.got, e)
 	if e.Reply == nil || !e.Outcome.Good() {
 		return nil, e.Number
 	}
@@ -88,6 +91,7 @@ func (p Prober) signed(ctx context.Context, server exchange.Server, q wire.Quest
 func (p Prober) Validate(ctx context.Context, exchanges []*exchange.Exchange) (all []Validated, found []finding.Finding) {
 	var validator *dnssec.Validator
 	seen := false
+	var got []*exchange.Exchange
 	for _, e := range exchanges {
 		if e.Question.Name.IsZero() || len(p.Anchors) == 0 || ctx.Err() != nil {
 			continue
@@ -95,13 +99,14 @@ func (p Prober) Validate(ctx context.Context, exchanges []*exchange.Exchange) (a
 		v := Validated{Exchange: e, Result: dnssec.Result{State: dnssec.Indeterminate}, Claims: e.Reply != nil && e.Reply.Flags.Has(wire.AD)}
 		if v.Signed = p.signed(ctx, e.Server, e.Question); v.Signed.Reply != nil && v.Signed.Outcome.Good() {
 			if validator == nil {
-				validator = &dnssec.Validator{Source: fromResolver{p, e.Server, &seen}, Anchors: p.Anchors, Now: p.AsOf}
+				validator = &dnssec.Validator{Source: fromResolver{p, e.Server, &seen, &got}, Anchors: p.Anchors, Now: p.AsOf}
 			}
-			seen = seen || signs(v.Signed.Reply)
+			seen, got = seen || signs(v.Signed.Reply), nil
 			if v.Result = validator.Judge(ctx, e.Question, v.Signed.Reply); !seen {
 				v.Result, v.Unsigned = dnssec.Result{State: dnssec.Indeterminate}, true
 			}
 		}
+		v.Fetched, got = got, nil
 		all = append(all, v)
 		if !p.OwnJudgment {
 			found = append(found, v.findings()...)

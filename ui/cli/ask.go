@@ -374,8 +374,10 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 		b.Validated, more = q.judge.Validate(ctx, b.Exchanges)
 		found = append(found, more...)
 		for _, v := range b.Validated {
-			if err := q.evidence.add(v.Signed); err != nil {
-				return err
+			for _, e := range append(v.Fetched, v.Signed) {
+				if err := q.evidence.addOnce(e); err != nil {
+					return err
+				}
 			}
 		}
 	}

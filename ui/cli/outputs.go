@@ -95,6 +95,7 @@ type keeping struct {
 	mu     sync.Mutex // names are looked up beside the answers
 	file   *files.Output
 	writer *evidence.Writer
+	added  map[int]bool  // by number, of those that may come again
 	ahead  time.Duration // what the lab's time is before this machine's, by which packets are kept
 }
 
@@ -127,6 +128,21 @@ func (a *app) keepSession() (err error) {
 		return fmt.Errorf("keeping evidence: %w", err)
 	}
 	return nil
+}
+
+// addOnce is add, of an exchange that may have been added before.
+func (v *keeping) addOnce(e *exchange.Exchange) error {
+	v.mu.Lock()
+	known := v.added[e.Number]
+	if v.added == nil {
+		v.added = map[int]bool{}
+	}
+	v.added[e.Number] = true
+	v.mu.Unlock()
+	if known {
+		return nil
+	}
+	return v.add(e)
 }
 
 func (v *keeping) add(e *exchange.Exchange) error {

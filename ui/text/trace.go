@@ -23,7 +23,7 @@ func (v *View) Walk(w *delegation.Walk, every bool) {
 	if finding.Worst(w.Findings) == finding.Fault {
 		style = severe[finding.Fault]
 	}
-	v.flow("", 0, nameText(w.Question.Name)+" "+w.Question.Type.String()+" "+style.Render(w.Summary()), plainStyle)
+	v.flow("", 0, nameText(w.Question.Name)+" "+w.Question.Type.String()+" "+style.Render(w.Summary()+brokenWords(w)), plainStyle)
 	if w.Wildcard != nil {
 		how := "the answer comes from the wildcard "
 		if !w.Wildcard.Proven {

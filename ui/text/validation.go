@@ -62,6 +62,14 @@ func (v *View) validation(w *delegation.Walk) {
 	}
 }
 
+// brokenWords say of a walk whose answer is bogus that it is; "" of others.
+func brokenWords(w *delegation.Walk) string {
+	if w.Validation == nil || w.Validation.State != dnssec.Bogus {
+		return ""
+	}
+	return ", and its signatures are broken"
+}
+
 // linkWords say what vouches for a zone, and what its own key does; above is what names that key, and
 // ends when the first signature of the whole chain runs out.
 func linkWords(l *dnssec.Link, above string, ends time.Time) string {
@@ -73,7 +81,7 @@ func linkWords(l *dnssec.Link, above string, ends time.Time) string {
 	case l.Unsigned:
 		return "not signed, as " + above + " proves"
 	case l.Break != nil:
-		return severe[finding.Fault].Render("the chain breaks here")
+		return severe[finding.Fault].Render("the chain breaks here: " + string(l.Break.Flaw))
 	case l.State == dnssec.Indeterminate:
 		return "its keys could not be had"
 	}
