@@ -21,11 +21,11 @@ type Source interface {
 type Link struct {
 	Zone     wire.Name
 	State    State
-	Digests  []Digest // that the zone above gives for it; of the first, those of the anchors
-	Keys     []*Key   // of the zone; none where they were not got
-	Trusted  []*Key   // those that may sign
-	By       uint16   // the tag of the key that vouches for the others
-	Break    *Break   // why it is not secure; nil where it is, or is not signed
+	Digests  []Digest  // that the zone above gives for it; of the first, those of the anchors
+	Keys     []*Key    // of the zone; none where they were not got
+	Trusted  []*Key    // those that may sign
+	By       uint16    // the tag of the key that vouches for the others
+	Break    *Break    // why it is not secure; nil where it is, or is not signed
 	Begins   time.Time // from when the signatures over its keys and digests are valid, and until when the first is
 	Expires  time.Time
 	Unsigned bool  // the zone above proves that it is not signed
@@ -54,7 +54,7 @@ type Result struct {
 	Chain   []*Link   // from the anchor down
 	Begins  time.Time // from when the signatures of the answer itself are valid, and until when the first is; zero where it has none
 	Ends    time.Time
-	OptOut  bool      // insecure because a denial leaves out unsigned delegations
+	OptOut  bool // insecure because a denial leaves out unsigned delegations
 	Weak    []Algorithm
 }
 
