@@ -35,7 +35,7 @@ var mayImport = map[string][]string{
 	"core/conversation": {"core/attest", "core/wire", "core/wording", "core/escape", "core/exchange", "core/capture", "core/finding", "core/hello", "core/evidence"},
 	"core/comparison":   {"core/wording", "core/wire", "core/exchange", "core/finding"},
 	"core/dnssec":       {"core/wire"},
-	"core/delegation":   {"core/dnssec", "core/wording", "core/wire", "core/zonefile", "core/exchange", "core/finding"},
+	"core/delegation":   {"core/dnssec", "core/idn", "core/wording", "core/wire", "core/zonefile", "core/exchange", "core/finding"},
 	"core/tsig":         {"core/wire"},
 	"core/transfer":     {"core/wire", "core/exchange", "core/finding", "core/tsig"},
 	"core/zonecare":     {"core/wording", "core/wire", "core/exchange", "core/finding", "core/tsig", "core/transfer"},

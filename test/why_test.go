@@ -105,6 +105,44 @@ func TestDecodeAndWhyEndAlike(t *testing.T) {
 	assert.Equal(t, "unanswered", d.Findings[0].Code)
 }
 
+// A run is sparing: what is known is not asked again, and of servers that serve everybody a few are asked.
+func TestWhySparesServers(t *testing.T) {
+	for _, c := range []struct {
+		names []string
+		most  int
+	}{
+		{[]string{"www.hollowtarn.example"}, 40},
+		{[]string{"www.hollowtarn.example", "web.hollowtarn.example", "dns1.hollowtarn.example", "dns2.hollowtarn.example"}, 80},
+	} {
+		for range 3 { // whichever servers chance picks
+			o := run(t, append([]string{"why", "--lab", "--json", "--from", "office"}, c.names...)...)
+			assert.Equal(t, 0, o.code)
+			var d struct {
+				Exchanges []struct {
+					Server   struct{ Address string }
+					Question struct{ Name, Type string }
+				}
+			}
+			require.NoError(t, json.Unmarshal([]byte(o.stdout), &d))
+			assert.Less(t, len(d.Exchanges), c.most, c.names)
+			asked, tops := map[string]int{}, map[string]bool{}
+			for _, e := range d.Exchanges {
+				key := e.Server.Address + " " + e.Question.Name + " " + e.Question.Type
+				asked[key]++
+				assert.Equal(t, 1, asked[key], "%s was asked twice", key)
+				if strings.HasPrefix(e.Server.Address, "198.51.100.") && e.Question.Name == "hollowtarn.example." && e.Question.Type == "A" {
+					tops[e.Server.Address] = true
+				}
+			}
+			assert.Len(t, tops, 4, "two of the root's servers, and two of the registry's")
+		}
+	}
+	o := run(t, "trace", "--lab", "www.hollowtarn.example")
+	assert.Contains(t, squeezed(o), "2 of 5 server addresses, picked at random, refer to example")
+	assert.Contains(t, squeezed(run(t, "trace", "--lab", "www.hollowtarn.example", "--every-server")), "north.roots.test refers to example (198.51.100.3")
+	assert.NotContains(t, run(t, "zone", "--lab", ".").stdout, "picked at random")
+}
+
 func TestWhyRefuses(t *testing.T) {
 	morning := filepath.Join(captures(t), "valley-morning.pcapng")
 	for _, tt := range []struct {

@@ -1,6 +1,7 @@
 package delegation
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"slices"
 	"sync"
 	"syscall"
+	"time"
 
 	"unquil/core/exchange"
 	"unquil/core/wire"
@@ -29,14 +31,28 @@ func (w *run) ask(ctx context.Context, step *Step, servers []Server, path []wire
 		step.order = append(step.order, s.Host)
 	}
 	step.glueless = len(servers) > 0 && !slices.ContainsFunc(servers, func(s Server) bool { return len(s.Addresses) > 0 })
-	batches := [][]Server{servers}
+	first, rest := w.few(step, servers, len(path) > 0)
+	batches := [][]Server{first}
 	if w.One {
 		batches = oneByOne(servers)
+	} else if len(rest) > 0 {
+		step.rest, batches = rest, [][]Server{first, rest}
 	} else if len(path) > 0 && len(servers) > sideServers {
 		// A side walk only needs a way through.
 		batches = [][]Server{servers[:sideServers], servers[sideServers:]}
 	}
+	if w.Few && len(path) > 0 && len(rest) == 0 && !w.One {
+		batches = sideBatches(servers)
+	}
+	if w.Few && !w.One && len(batches) == 2 && w.Session.Recording != nil {
+		if asked, spared := w.askedThen(step, servers); len(asked) > 0 {
+			step.rest, batches = spared, [][]Server{asked}
+		}
+	}
 	var failed error
+	if w.Few && !w.One && len(batches) == 2 {
+		return w.hedged(ctx, step, batches, path)
+	}
 	for _, batch := range batches {
 		for r := range w.askAll(ctx, step, batch, path) {
 			if r.err != nil {
@@ -48,6 +64,106 @@ func (w *run) ask(ctx context.Context, step *Step, servers []Server, path []wire
 		}
 	}
 	return nil, failed
+}
+
+// askedThen parts servers into those that an earlier run asked, which is made again, and those that it spared.
+func (w *run) askedThen(step *Step, servers []Server) (asked, spared []Server) {
+	for _, s := range servers {
+		mine, others := Server{Host: s.Host}, Server{Host: s.Host}
+		for _, a := range s.Addresses {
+			if w.Session.Recording.Asked(w.server(s.Host, a).Address, step.Question) {
+				mine.Addresses = append(mine.Addresses, a)
+			} else {
+				others.Addresses = append(others.Addresses, a)
+			}
+		}
+		if len(mine.Addresses) > 0 {
+			asked = append(asked, mine)
+		}
+		if len(others.Addresses) > 0 || len(s.Addresses) == 0 {
+			spared = append(spared, others)
+		}
+	}
+	return asked, spared
+}
+
+// hedged asks a few servers, and the rest where those are of no use, or do not reply soon.
+func (w *run) hedged(ctx context.Context, step *Step, batches [][]Server, path []wire.Name) (*Reply, error) {
+	var failed error
+	few, rest := w.askAll(ctx, step, batches[0], path), (<-chan result)(nil)
+	begun := false
+	more := func() {
+		if !begun {
+			begun = true
+			w.mu.Lock()
+			step.rest = nil // all are asked
+			w.mu.Unlock()
+			rest = w.askAll(ctx, step, batches[1], path)
+		}
+	}
+	soon := time.NewTimer(cmp.Or(w.Session.Client.Options.Wait, usualWait) / hedge)
+	defer soon.Stop()
+	for few != nil || rest != nil {
+		var r result
+		var open bool
+		select {
+		case r, open = <-few:
+			if !open {
+				few = nil
+				more()
+				continue
+			}
+		case r, open = <-rest:
+			if !open {
+				rest = nil
+				continue
+			}
+		case <-soon.C:
+			more()
+			continue
+		}
+		if r.err != nil {
+			failed = r.err
+		}
+		if r.Stance.Usable() {
+			if few != nil && len(path) == 0 {
+				w.pending.Go(func() {
+					for range few { // until all of the few have replied, or not
+					}
+					w.mu.Lock()
+					differ := step.differ()
+					w.mu.Unlock()
+					if differ {
+						w.spared(ctx, step)
+					}
+				})
+			}
+			return r.Reply, nil
+		}
+	}
+	return nil, failed
+}
+
+// The rest of a zone's servers is asked when a few have not replied for this part of the time that a reply is
+// waited for.
+const (
+	hedge     = 4
+	usualWait = 2 * time.Second
+)
+
+// sideBatches are the servers of a zone that a side walk asks: two addresses, and the rest if those are of no
+// use.
+func sideBatches(servers []Server) [][]Server {
+	single := oneByOne(servers)
+	if len(single) <= fewServers {
+		return [][]Server{servers}
+	}
+	var batches [2][]Server
+	for i, one := range single {
+		at := min(i/fewServers, 1)
+		batches[at] = append(batches[at], one...)
+	}
+	return batches[:]
 }
 
 // oneByOne takes servers apart into single addresses, those first that are known.
@@ -94,7 +210,7 @@ func (w *run) askAll(ctx context.Context, step *Step, servers []Server, path []w
 			}
 			w.mu.Lock()
 			step.asked++
-			more := step.asked <= asideServers && len(path) == 0 && !w.One && !step.Zone.IsRoot()
+			more := step.asked <= w.aside() && len(path) == 0 && !w.One && !step.Zone.IsRoot() && (!w.Few || !isTop(step.Zone))
 			w.mu.Unlock()
 			group.Go(func() { note(w.askOne(ctx, step, host, address, len(path) > 0)) })
 			if more {
@@ -122,6 +238,17 @@ func (w *run) askAll(ctx context.Context, step *Step, servers []Server, path []w
 		close(results)
 	}()
 	return results
+}
+
+// spared asks the servers of a step that were spared, once.
+func (w *run) spared(ctx context.Context, step *Step) {
+	w.mu.Lock()
+	rest := step.rest
+	step.rest = nil
+	w.mu.Unlock()
+	if ctx.Err() == nil && len(rest) > 0 && w.Session.Recording == nil {
+		w.askAll(ctx, step, rest, nil)
+	}
 }
 
 // admit says why an address is not to be asked; "" when it is.
@@ -183,7 +310,7 @@ func (w *run) askOne(ctx context.Context, step *Step, host wire.Name, address ne
 	server, options := w.server(host, address), w.options()
 	r := &Reply{Host: host, Address: address}
 	var soa sync.WaitGroup
-	if !step.Zone.IsRoot() && !side {
+	if !step.Zone.IsRoot() && !side && (!w.Few || !isTop(step.Zone)) {
 		// Beside the question itself, so that versions can be told apart without a further round trip.
 		soa.Add(1)
 		asks := options

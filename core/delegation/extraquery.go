@@ -80,6 +80,67 @@ func (w *run) beside(ctx context.Context, step *Step, host wire.Name, server exc
 	}
 }
 
+// aside is how many addresses of a zone are asked more than the question.
+func (w *Walker) aside() int {
+	if w.Few {
+		return 1
+	}
+	return asideServers
+}
+
+// whole asks those servers of the zone that a walk ended at that were spared on its way, and beside them what
+// no server has told so far.
+func (w *run) whole(ctx context.Context, last *Step) {
+	if last == nil || !w.Few || w.One || ctx.Err() != nil {
+		return
+	}
+	if len(last.rest) > 0 && last.Chosen != nil && last.Chosen.Stance == Answers {
+		rest := last.rest
+		last.rest = nil
+		w.askAll(ctx, last, rest, nil)
+		w.pending.Wait()
+		last.sort()
+	}
+	if isTop(last.Zone) && !last.Zone.IsRoot() {
+		w.serials(ctx, last)
+	}
+	if r := last.Reference(); r != nil && !last.Zone.IsRoot() && !last.Given && len(last.extraAnswers()) == 0 {
+		w.beside(ctx, last, r.Host, w.server(r.Host, r.Address), w.options(), last.listed())
+		w.pending.Wait()
+	}
+}
+
+// serials asks the servers of a zone for its SOA that were not asked for it with the question.
+func (w *run) serials(ctx context.Context, last *Step) {
+	options := w.options()
+	options.Expire = true
+	var requests []exchange.Request
+	var of []*Reply
+	for _, r := range last.Replies {
+		if r.SOA == nil && r.Exchange != nil && r.Stance != NotAsked {
+			of = append(of, r)
+			requests = append(requests, exchange.Request{Server: w.server(r.Host, r.Address), Options: &options, Shared: true, Question: wire.Question{Name: last.Zone, Type: wire.SOA, Class: wire.IN}})
+		}
+	}
+	for i, e := range w.Session.AskAll(ctx, requests) {
+		of[i].SOA = e
+	}
+}
+
+// listed are the servers of a step with the addresses that were asked.
+func (s *Step) listed() (servers []Server) {
+	for _, host := range s.order {
+		one := Server{Host: host}
+		for _, r := range s.Replies {
+			if r.Host.Equal(host) && r.Address.IsValid() {
+				one.Addresses = append(one.Addresses, r.Address)
+			}
+		}
+		servers = append(servers, one)
+	}
+	return servers
+}
+
 // besideName asks about the names around the one that the walk looks for.
 func (w *run) besideName(step *Step, options exchange.Options, ask func(wire.Name, wire.Type, exchange.Options)) {
 	signed := options
@@ -251,6 +312,9 @@ func (w *run) prime(ctx context.Context, step *Step) {
 		if len(fresh) > 0 {
 			w.askAll(ctx, step, fresh, nil)
 		}
+		if len(p.Unknown)+len(p.Gone)+len(p.Moved) > 0 {
+			w.spared(ctx, step)
+		}
 	})
 }
 
@@ -303,9 +367,10 @@ func (w *Walker) options() exchange.Options {
 
 // minimiser decides how much of a name a zone's servers get to see (RFC 9156 §3).
 type minimiser struct {
-	on    bool
-	known int // labels of the name that exist, or are beyond doubt
-	steps int
+	on       bool
+	together bool // zones above a registrable domain are asked for that
+	known    int  // labels of the name that exist, or are beyond doubt
+	steps    int
 }
 
 // Bounds of RFC 9156 §2.3: labels shown one by one, and questions for one name.
@@ -316,6 +381,9 @@ const (
 
 // question is what to ask the servers of zone on the way to q.
 func (m *minimiser) question(zone wire.Name, q wire.Question) wire.Question {
+	if shared, ok := m.above(zone, q); ok && !m.on {
+		return shared
+	}
 	if !m.on {
 		return q
 	}

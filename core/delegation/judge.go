@@ -382,7 +382,7 @@ func (w *Walk) nameFindings() (all []finding.Finding) {
 		if s.Chosen == nil || s.Chosen.Stance != Answers {
 			continue
 		}
-		if next := i + 1; !s.Question.Name.Equal(s.Name) {
+		if next := i + 1; s.Short {
 			// Shown with a minimised name, and then with the whole one.
 			if s.Chosen.Exchange.Outcome == exchange.NoName && next < len(w.Steps) && w.Steps[next].Chosen != nil &&
 				w.Steps[next].Zone.Equal(s.Zone) && w.Steps[next].Chosen.Exchange.Outcome != exchange.NoName {

@@ -158,7 +158,7 @@ func (w *run) validate(ctx context.Context, walk *Walk) {
 	all := &Validation{AsOf: w.AsOf, Result: dnssec.Result{State: dnssec.Indeterminate}}
 	first := true
 	for _, step := range walk.Steps {
-		if step.Chosen == nil || step.Chosen.Stance != Answers || !step.Question.Name.Equal(step.Name) {
+		if step.Chosen == nil || step.Chosen.Stance != Answers || step.Short {
 			continue
 		}
 		result := v.Judge(ctx, step.Question, step.Chosen.Exchange.Reply)

@@ -109,7 +109,8 @@ type Step struct {
 	Zone     wire.Name     // the root, where Given
 	Given    bool          // its servers were named by who asks, and listed by nobody
 	Name     wire.Name     // what the walk looks for by now
-	Question wire.Question // what was asked: Name, or with minimising an ancestor of it
+	Question wire.Question // what was asked: Name, or where less has to be shown an ancestor of it
+	Short    bool          // it was not the whole question
 	Replies  []*Reply      // by server as listed, then by address
 	Extra    []*ExtraQuery // questions put beside the way, to see more than the answer
 	Chosen   *Reply        // the reply the walk went on with; nil where it stopped
@@ -118,7 +119,11 @@ type Step struct {
 	aliases  int // how many had been followed when it began
 	asked    int // addresses, so far
 	glueless bool
+	rest     []Server // that were not asked, since a few will do
 }
+
+// Spared is how many addresses of the zone's servers were not asked, since a few will do.
+func (s *Step) Spared() int { return addressesOf(s.rest) }
 
 // End is how a walk ended.
 type End string
@@ -186,7 +191,14 @@ type Walker struct {
 	// are not.
 	Anchors []wire.Record
 	AsOf    time.Time
-	Over    exchange.Transport // "" means UDP, and TCP when a reply is cut
+	// Few asks a few of the servers of the root and of top-level zones, chosen by chance and the same for
+	// one seed, as long as these agree; and one server what is asked beside the way.
+	Few  bool
+	Seed uint64
+	// Together has servers above a registrable domain asked for that domain, so that walks to all of its
+	// names, and for all types, share that question.
+	Together bool
+	Over     exchange.Transport // "" means UDP, and TCP when a reply is cut
 
 	memory
 }
@@ -234,6 +246,7 @@ func (w *Walker) Walk(ctx context.Context, q wire.Question) *Walk {
 	for _, step := range walk.Steps {
 		step.sort()
 	}
+	r.whole(ctx, walk.Last())
 	r.otherLists(ctx, walk)
 	r.settle(ctx, walk)
 	r.apexes(ctx, walk)
@@ -260,7 +273,7 @@ type course struct {
 
 // follow is one walk; path holds the hosts whose addresses it is needed for.
 func (w *run) follow(ctx context.Context, q wire.Question, path []wire.Name) *Walk {
-	c := &course{run: w, walk: &Walk{Question: q}, path: path, name: q.Name, passed: []wire.Name{q.Name}, shown: minimiser{on: w.Minimise}}
+	c := &course{run: w, walk: &Walk{Question: q}, path: path, name: q.Name, passed: []wire.Name{q.Name}, shown: minimiser{on: w.Minimise, together: w.Together}}
 	c.zone, c.servers = w.deepest(c.name)
 	for c.walk.End == "" {
 		c.step(ctx)
@@ -289,7 +302,7 @@ func (c *course) step(ctx context.Context) {
 	switch reply := step.Chosen.Exchange.Reply; {
 	case step.Chosen.Stance == Refers:
 		c.refer(ctx, step, reply)
-	case !step.Question.Name.Equal(c.name):
+	case step.Short:
 		c.shown.answered(step.Question.Name, c.name, reply)
 	default:
 		c.answer(step, reply)
@@ -299,7 +312,9 @@ func (c *course) step(ctx context.Context) {
 // begin begins a step. The first may have servers that were named by who asks.
 func (c *course) begin() *Step {
 	step := &Step{Zone: c.zone, Name: c.name, aliases: len(c.walk.Aliases)}
-	step.Question = c.shown.question(c.zone, wire.Question{Name: c.name, Type: c.walk.Question.Type, Class: wire.IN})
+	whole := wire.Question{Name: c.name, Type: c.walk.Question.Type, Class: wire.IN}
+	step.Question = c.shown.question(c.zone, whole)
+	step.Short = step.Question.Type != whole.Type || !step.Question.Name.Equal(whole.Name)
 	c.walk.Steps = append(c.walk.Steps, step)
 	if len(c.walk.Steps) == 1 && len(c.path) == 0 && len(c.Start) > 0 {
 		c.servers, step.Given = c.Start, true
@@ -369,7 +384,7 @@ func (w *run) settle(ctx context.Context, walk *Walk) {
 	for range maxChain {
 		at := slices.IndexFunc(walk.Steps, func(s *Step) bool {
 			newest := s.Reference()
-			return s.Chosen != nil && s.Chosen.Stance == Answers && s.Question.Name.Equal(s.Name) && newest != nil && newest.Exchange.Meaning() != s.Chosen.Exchange.Meaning()
+			return s.Chosen != nil && s.Chosen.Stance == Answers && !s.Short && newest != nil && newest.Exchange.Meaning() != s.Chosen.Exchange.Meaning()
 		})
 		if at < 0 {
 			return
@@ -377,7 +392,7 @@ func (w *run) settle(ctx context.Context, walk *Walk) {
 		step := walk.Steps[at]
 		step.Chosen = step.Reference()
 		walk.Steps, walk.Aliases, walk.Records, walk.End = walk.Steps[:at+1:at+1], walk.Aliases[:step.aliases:step.aliases], nil, ""
-		c := &course{run: w, walk: walk, name: step.Name, zone: step.Zone, passed: []wire.Name{walk.Question.Name}, shown: minimiser{on: w.Minimise}}
+		c := &course{run: w, walk: walk, name: step.Name, zone: step.Zone, passed: []wire.Name{walk.Question.Name}, shown: minimiser{on: w.Minimise, together: w.Together}}
 		for _, alias := range walk.Aliases {
 			target, _ := alias.Target()
 			c.passed = append(c.passed, target)

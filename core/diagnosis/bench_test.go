@@ -67,7 +67,7 @@ func (b bench) why(c diagnosis.Case, f lab.Fault) diagnosis.Verdict {
 	}
 	client := &exchange.Client{Network: network, Now: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2, CAs: b.authorities}}
 	defer client.Close()
-	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints()), Anchors: b.lab.Anchors(), AsOf: b.lab.Now()}
+	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints()), Anchors: b.lab.Anchors(), AsOf: b.lab.Now(), Seed: rand.Uint64()}
 	if f.Clock != "" {
 		off, err := time.ParseDuration(f.Clock)
 		require.NoError(b.t, err)
@@ -361,7 +361,7 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 func (b bench) care(c lab.Care) (line string, right bool) {
 	client := &exchange.Client{Network: b.lab.Network(), Now: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2}}
 	defer client.Close()
-	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints()), Anchors: b.lab.Anchors(), AsOf: b.lab.Now()}
+	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints()), Anchors: b.lab.Anchors(), AsOf: b.lab.Now(), Seed: rand.Uint64()}
 	z, ok := prober.Zone(b.t.Context(), wire.MustParseName(c.Zone), probe.ZonePlan{})
 	if !ok || z.Signing == nil {
 		return c.Zone + ": is no signed zone", false

@@ -116,7 +116,7 @@ func (r *round) askEverybody(ctx context.Context) {
 	r.control = make([]*exchange.Exchange, len(r.Resolvers))
 	r.checkOf = make([]int, len(r.Resolvers))
 	for at, server := range r.Resolvers {
-		requests := []exchange.Request{{Server: server, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN}}}
+		requests := []exchange.Request{{Server: server, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN}, Shared: true}}
 		for _, q := range r.questions {
 			requests = append(requests, exchange.Request{Server: server, Question: q})
 		}
@@ -143,8 +143,9 @@ func (r *round) askEverybody(ctx context.Context) {
 	for i, q := range r.questions {
 		check := r.begin(fmt.Sprintf("walk from the root for %s", q.Type))
 		wait.Go(func() {
-			walker := delegation.Walker{Session: r.Session, Roots: r.Roots, Prime: true, Anchors: r.Anchors, AsOf: r.AsOf}
-			r.compared[i].Walk = probe.Trace(ctx, &walker, q)
+			walker := r.Walker()
+			walker.Prime, walker.Together = true, true
+			r.compared[i].Walk = probe.Trace(ctx, walker, q)
 			state, saw := walkState(r.compared[i].Walk)
 			saw += signatureWords(r.compared[i].Walk)
 			r.end(check, state, saw)

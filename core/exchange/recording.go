@@ -24,9 +24,10 @@ var ErrNotRecorded = errors.New("not queried when the evidence was kept")
 type Recording struct {
 	mu     sync.Mutex
 	asked  map[recordedKey][]*recorded
-	begun  []*recorded // in the order in which they began; those that have begun again are taken off the front
-	ended  []*recorded // in the order in which they ended; those that have ended again are taken off the front
-	number int         // the highest of the recording: what it does not hold is numbered above
+	begun  []*recorded      // in the order in which they began; those that have begun again are taken off the front
+	ended  []*recorded      // in the order in which they ended; those that have ended again are taken off the front
+	number int              // the highest of the recording: what it does not hold is numbered above
+	ever   map[everKey]bool // what was asked of whom, whatever the way
 	// referrals are the exchanges that came to one, by server: all of them have ended.
 	referrals map[netip.AddrPort][]*recorded
 	pause     time.Duration
@@ -51,12 +52,25 @@ type recordedKey struct {
 	t      wire.Type
 }
 
+// everKey is what was asked at an address.
+type everKey struct {
+	at   netip.AddrPort
+	name wire.Name
+	t    wire.Type
+}
+
+// Asked reports whether something was asked at an address; false of no recording.
+func (r *Recording) Asked(at netip.AddrPort, q wire.Question) bool {
+	return r != nil && r.ever[everKey{at, q.Name.Fold(), q.Type}]
+}
+
 // NewRecording makes a recording of exchanges. Between two replies it leaves a pause, in which
 // what was made of the first comes to rest.
 func NewRecording(exchanges []Exchange, pause time.Duration) *Recording {
-	r := &Recording{asked: map[recordedKey][]*recorded{}, referrals: map[netip.AddrPort][]*recorded{}, pause: pause}
+	r := &Recording{ever: map[everKey]bool{}, asked: map[recordedKey][]*recorded{}, referrals: map[netip.AddrPort][]*recorded{}, pause: pause}
 	for _, e := range exchanges {
 		k := keyOf(e.Server, e.Question)
+		r.ever[everKey{e.Server.Address, e.Question.Name.Fold(), e.Question.Type}] = true
 		if len(e.Attempts) > 0 {
 			if query, err := wire.ReadMessage(e.Attempts[0].Query); err == nil {
 				k.query = plainQuery(query)

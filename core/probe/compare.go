@@ -29,6 +29,14 @@ type Prober struct {
 	AsOf    time.Time
 	// OwnJudgment says that these are not the published anchors, or not now: resolvers judge by others.
 	OwnJudgment bool
+	// Seed is what chance begins with where a few of many servers are asked; Everybody has all asked.
+	Seed      uint64
+	Everybody bool
+}
+
+// Walker returns one that walks as the prober asks.
+func (p Prober) Walker() *delegation.Walker {
+	return &delegation.Walker{Session: p.Session, Roots: p.Roots, Anchors: p.Anchors, AsOf: p.AsOf, Few: !p.Everybody, Seed: p.Seed}
 }
 
 // Compared is a comparison, with the walk that found the zone's own servers;
@@ -70,7 +78,8 @@ func (p Prober) Compare(ctx context.Context, resolvers []exchange.Server, questi
 	if whom == ResolversAndZone {
 		for i, q := range questions {
 			wait.Go(func() {
-				walker := delegation.Walker{Session: p.Session, Roots: p.Roots}
+				walker := p.Walker()
+				walker.Anchors, walker.Together = nil, true
 				results[i].Walk = walker.Walk(ctx, q)
 			})
 		}

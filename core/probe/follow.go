@@ -9,7 +9,6 @@ import (
 	"sync"
 
 	"unquil/core/comparison"
-	"unquil/core/delegation"
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
@@ -168,7 +167,8 @@ func (p Prober) ZoneTTLs(ctx context.Context, exchanges []*exchange.Exchange) ma
 		}
 		asked[e.Question] = true
 		wait.Go(func() {
-			walker := delegation.Walker{Session: p.Session, Roots: p.Roots}
+			walker := p.Walker()
+			walker.Anchors = nil
 			walk := walker.Walk(ctx, e.Question)
 			if len(walk.Records) > 0 {
 				mu.Lock()

@@ -14,7 +14,8 @@ import (
 // Registered walks to a domain, and tells what the DNS says of it that a registry knows too:
 // whom the zone above delegates it to and with which keys, and what the zone itself lists.
 func (p Prober) Registered(ctx context.Context, domain wire.Name) registry.Seen {
-	walker := delegation.Walker{Session: p.Session, Roots: p.Roots}
+	walker := p.Walker()
+	walker.Anchors = nil
 	walk := walker.Walk(ctx, wire.Question{Name: domain, Type: wire.NS, Class: wire.IN})
 	seen := SeenOf(walk, domain)
 	at := above(walk, domain)

@@ -91,7 +91,7 @@ type ZonePlan struct {
 // Zone finds the zone that holds a name by walking from the root, and holds its
 // servers side by side. ok is false when the walk found no zone to look at.
 func (p Prober) Zone(ctx context.Context, name wire.Name, plan ZonePlan) (zone Zone, ok bool) {
-	walker := delegation.Walker{Session: p.Session, Roots: p.Roots, Anchors: p.Anchors, AsOf: p.AsOf}
+	walker := p.Walker()
 	zone.Walk = walker.Walk(ctx, wire.Question{Name: name, Type: wire.SOA, Class: wire.IN})
 	last := zone.Walk.Last()
 	if last == nil || zone.Walk.End == delegation.EndNoWayOut || zone.Walk.End == delegation.EndCutShort {

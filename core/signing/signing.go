@@ -237,8 +237,8 @@ func (r *Report) hashing(e *exchange.Exchange) {
 // Hosts are the names of some of the servers, by their indexes, each once; none is nil of no index.
 func (r *Report) Hosts(indexes []int) []wire.Name {
 	hosts := []wire.Name{}
-	for _, i := range indexes {
-		if host := r.servers[i].Host; !slices.ContainsFunc(hosts, host.Equal) {
+	for i := range r.servers {
+		if host := r.servers[i].Host; slices.Contains(indexes, i) && !slices.ContainsFunc(hosts, host.Equal) {
 			hosts = append(hosts, host)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/netip"
 	"os"
 	"runtime/debug"
@@ -510,7 +511,7 @@ func (a *app) begin(ctx context.Context, from []string) (prober probe.Prober, se
 
 func (a *app) prober() (probe.Prober, error) {
 	roots, err := a.rootServers()
-	return probe.Prober{Session: a.session, Roots: roots}, err
+	return probe.Prober{Session: a.session, Roots: roots, Seed: rand.Uint64()}, err
 }
 
 // parseName reads a name as typed.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"strings"
 
@@ -33,7 +34,7 @@ func newTrace(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			walker := delegation.Walker{Prime: len(from) == 0, Minimise: minimise, Over: exchange.Transport(strings.ToLower(over))}
+			walker := delegation.Walker{Prime: len(from) == 0, Few: !every, Seed: rand.Uint64(), Minimise: minimise, Over: exchange.Transport(strings.ToLower(over))}
 			switch servers {
 			case "all", "one":
 				walker.One = servers == "one"
@@ -81,7 +82,7 @@ func newTrace(a *app) *cobra.Command {
 	flags.StringSliceVarP(&types, "type", "t", []string{"A"}, "record `TYPES`, by mnemonic or TYPE123, comma-separated or repeated")
 	flags.StringSliceVarP(&from, "from", "f", nil, "start at these `SERVERS` instead of the root servers")
 	flags.StringVar(&downTo, "down-to", "", "stop where this `ZONE` is delegated")
-	flags.BoolVar(&every, "every-server", false, "show what each server says, even where they agree")
+	flags.BoolVar(&every, "every-server", false, "query all servers of the root and of top-level zones too, and show what each server says, even where they agree")
 	flags.StringVar(&servers, "servers", "all", "`HOW` many of each zone to query: all, or one: a single server per level, and the next only if it fails")
 	flags.BoolVar(&minimise, "minimise", false, "show each server no more of the name than it needs (RFC 9156)")
 	flags.StringVar(&over, "over", "", "only this `TRANSPORT`, udp or tcp, instead of UDP with TCP for truncated replies")

@@ -66,6 +66,7 @@ func newZone(a *app) *cobra.Command {
 				return err
 			}
 			stop := a.progress()
+			prober.Everybody = name.IsRoot()
 			zone, ok := prober.Zone(cmd.Context(), name, plan)
 			stop()
 			if err := a.keepSession(); err != nil {

@@ -24,10 +24,11 @@ func OfWalk(w *delegation.Walk) any {
 		RefersTo string   `json:"refers_to,omitempty"`
 		Servers  []reply  `json:"servers"`
 		Aside    []int    `json:"asked_beside,omitempty"`
+		Spared   int      `json:"addresses_not_asked,omitempty"` // since a few of them will do
 	}
 	steps := []step{}
 	for _, s := range w.Steps {
-		j := step{Zone: s.Zone.String(), Question: OfQuestion(s.Question), RefersTo: s.Child.String(), Servers: []reply{}}
+		j := step{Zone: s.Zone.String(), Question: OfQuestion(s.Question), RefersTo: s.Child.String(), Servers: []reply{}, Spared: s.Spared()}
 		for _, r := range s.Replies {
 			server := reply{Host: r.Host.String(), Stance: string(r.Stance), Why: r.Why}
 			if r.Address.IsValid() {

@@ -138,6 +138,10 @@ func walkPicture(w *delegation.Walk) template.HTML {
 			s.text(mark, x+32, y, textWidth+12-3*depth, r.Host.Spoken()+address+": "+words)
 			y += row - 3
 		}
+		if n := zone.Spared(); n > 0 {
+			s.text("small quiet", x+32, y, textWidth+12-3*depth, wording.Count(n, "more address was not asked: a few will do", "more addresses were not asked: a few will do"))
+			y += row - 3
+		}
 		y += 8
 		depth++
 	}

@@ -89,7 +89,7 @@ func (v *View) step(s *delegation.Step, depth int, every bool) {
 		zone = ". (the root)"
 	}
 	shown := ""
-	if !s.Question.Name.Equal(s.Name) {
+	if s.Short {
 		shown = quiet.Render("  queried only for " + s.Question.Spoken())
 	}
 	v.line(lead, strong.Render(zone), shown)
@@ -111,6 +111,9 @@ func (v *View) step(s *delegation.Step, depth int, every bool) {
 			words += ": " + r.Lists()
 		}
 		v.flow(lead+r.Host.Spoken(), len(lead)+widest+2, words, plainStyle)
+	}
+	if n := s.Spared(); n > 0 {
+		v.flow(lead, len(lead), wording.Count(n, "more server address was not asked", "more server addresses were not asked"), quiet)
 	}
 }
 
@@ -141,10 +144,14 @@ func agreement(s *delegation.Step) (string, bool) {
 	words := said(s.Replies[0])
 	verb, rest, _ := strings.Cut(words, " ")
 	many := strings.TrimSuffix(verb, "s") + " " + rest
-	switch asked {
-	case 1:
+	switch spared := s.Spared(); {
+	case spared > 0 && asked == 1:
+		words = fmt.Sprintf("1 of %d server addresses %s", asked+spared, words)
+	case spared > 0:
+		words = fmt.Sprintf("%d of %d server addresses, picked at random, %s", asked, asked+spared, many)
+	case asked == 1:
 		words = "its only server " + words
-	case 2:
+	case asked == 2:
 		words = "both server addresses " + many
 	default:
 		words = fmt.Sprintf("all %d server addresses %s", asked, many)
