@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"time"
 )
 
 // Bounds on what one run sends, retries included. What a stranger's zone names may be
@@ -13,6 +14,7 @@ import (
 const (
 	EachAddress = 40   // packets to an address that the person did not name
 	EachRun     = 1000 // packets to all such addresses together
+	EachSecond  = 30   // packets a second to an address that the person did not name: what comes sooner waits
 	FollowUps   = 64   // questions about hosts that answers name
 	mostNames   = 10   // names that a person asks about and that count: each has the bounds anew
 )
@@ -35,11 +37,22 @@ type Budget struct {
 	refused  map[netip.Addr]int // questions
 	over     int                // questions that the bound of the run refused
 	followed int
+	// Rate is how many packets a second go out at most; 0: no bound.
+	Rate    int
+	next    time.Time // when the next may go out, with a Rate
+	seconds map[netip.Addr]*second
+	waited  map[netip.Addr]int // questions that waited for the bound of a second
+}
+
+// second is a second in which packets went to one address.
+type second struct {
+	begins  time.Time
+	packets int
 }
 
 // NewBudget returns the budget of a run that is about so many names.
 func NewBudget(names int) *Budget {
-	return &Budget{names: min(max(names, 1), mostNames), named: map[netip.Addr]bool{}, spent: map[netip.Addr]int{}, refused: map[netip.Addr]int{}}
+	return &Budget{names: min(max(names, 1), mostNames), named: map[netip.Addr]bool{}, spent: map[netip.Addr]int{}, refused: map[netip.Addr]int{}, seconds: map[netip.Addr]*second{}, waited: map[netip.Addr]int{}}
 }
 
 // Name notes addresses that the person named.
@@ -117,6 +130,40 @@ func (b *Budget) admit(a netip.Addr, packets int) error {
 	return nil
 }
 
+// turn is how long a packet to an address has to wait until it may go out, which is counted as if it then did.
+func (b *Budget) turn(a netip.Addr, now time.Time) (wait time.Duration) {
+	if b == nil {
+		return 0
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.Rate > 0 {
+		if b.next.Before(now) {
+			b.next = now
+		}
+		wait = b.next.Sub(now)
+		b.next = b.next.Add(time.Second / time.Duration(b.Rate))
+	}
+	if a = a.Unmap().WithZone(""); b.named[a] {
+		return wait
+	}
+	s := b.seconds[a]
+	if s == nil {
+		s = &second{begins: now}
+		b.seconds[a] = s
+	}
+	at := now.Add(wait)
+	if !at.Before(s.begins.Add(time.Second)) {
+		s.begins, s.packets = at, 0
+	}
+	if s.packets >= EachSecond { // this second is full: the next one
+		s.begins, s.packets = s.begins.Add(time.Second), 0
+		b.waited[a]++
+	}
+	s.packets++
+	return max(wait, s.begins.Sub(now))
+}
+
 // Follow takes so many follow-up questions as there is room for, and returns how many
 // that is.
 func (b *Budget) Follow(questions int) int {
@@ -140,6 +187,9 @@ func (b *Budget) Told() (all []string) {
 	for a, n := range b.refused {
 		all = append(all, fmt.Sprintf("%s: %d packets were sent there, the limit for an address that you did not name; %s left out", a, b.spent[a], questions(n)))
 	}
+	for a, n := range b.waited {
+		all = append(all, fmt.Sprintf("%s: %s, so that no address that you did not name gets more than %d packets a second", a, waiting(n), EachSecond))
+	}
 	slices.Sort(all)
 	if b.over > 0 {
 		all = append(all, fmt.Sprintf("%d packets were sent to servers that you did not name, the limit for one run; %s left out", b.sum, questions(b.over)))
@@ -148,6 +198,13 @@ func (b *Budget) Told() (all []string) {
 		all = append(all, fmt.Sprintf("%d queries were sent about hosts that answers name, the limit for one run; %s left out", FollowUps*b.names, questions(left)))
 	}
 	return all
+}
+
+func waiting(n int) string {
+	if n == 1 {
+		return "queries waited once"
+	}
+	return fmt.Sprintf("queries waited %d times", n)
 }
 
 func questions(n int) string {

@@ -153,3 +153,23 @@ func TestSharedQuestions(t *testing.T) {
 	waiting := (&sharedExchange{done: make(chan struct{})}).wait(ended, r)
 	require.ErrorIs(t, waiting.Err, context.Canceled)
 }
+
+// Nobody gets more in a second than the bound, and a rate bounds all of them together.
+func TestTurns(t *testing.T) {
+	now := time.Unix(1_773_042_000, 0)
+	b := NewBudget(1)
+	victim, named := netip.MustParseAddr("203.0.113.9"), netip.MustParseAddr("203.0.113.10")
+	b.Name(named)
+	for i := range 3 * EachSecond {
+		assert.Equal(t, time.Duration(i/EachSecond)*time.Second, b.turn(victim, now), "packet %d", i+1)
+		assert.Zero(t, b.turn(named, now), "the person named it")
+	}
+	assert.Equal(t, []string{"203.0.113.9: queries waited 2 times, so that no address that you did not name gets more than 30 packets a second"}, b.Told())
+	assert.Zero(t, b.turn(victim, now.Add(time.Minute)))
+	b.Rate = 10
+	for i := range 5 {
+		assert.Equal(t, time.Duration(i)*100*time.Millisecond, b.turn(named, now.Add(time.Hour)))
+	}
+	var none *Budget
+	assert.Zero(t, none.turn(victim, now))
+}

@@ -156,21 +156,41 @@ func Disbelief(err error) string {
 	return "malformed"
 }
 
+// rest waits until a packet may go to an address; false when ctx ended before.
+func (c *Client) rest(ctx context.Context, a netip.Addr) bool {
+	wait := c.Budget.turn(a, c.Now())
+	if wait <= 0 {
+		return true
+	}
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-timer.C:
+		return true
+	}
+}
+
 // attempt sends the question once and waits. It reports whether asking again
 // over the same transport could change nothing.
 func (c *Client) attempt(parent context.Context, e *Exchange, over Transport, o Options) bool {
-	ctx := parent
-	if over != UDP { // whose socket has a deadline of its own, which costs less
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeoutCause(parent, o.wait(), ErrNoReply)
-		defer cancel()
-	}
 	a := Attempt{Transport: over}
 	if err := c.Budget.admit(e.Server.Address.Addr(), packetsOf(over)); err != nil {
 		if len(e.Attempts) == 0 { // else what came of those before stands
 			e.Outcome, e.Err = "", err
 		}
 		return true
+	}
+	if !c.rest(parent, e.Server.Address.Addr()) {
+		e.Outcome, e.Err = "", context.Cause(parent)
+		return true
+	}
+	ctx := parent
+	if over != UDP { // whose socket has a deadline of its own, which costs less
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeoutCause(parent, o.wait(), ErrNoReply)
+		defer cancel()
 	}
 	query := NewQuery(e.Question, o)
 	reply, err := carriers[over](ctx, c, &a, e.Server, &query, o)

@@ -105,6 +105,7 @@ type askOptions struct {
 type showOptions struct {
 	json   bool
 	bare   bool
+	most   int  // packets a second
 	wire   bool // the bytes of messages too
 	colour string
 }
@@ -268,6 +269,10 @@ func (a *app) bareFlag(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&a.bare, "bare", false, "values only, one per line")
 }
 
+func (a *app) rateFlag(cmd *cobra.Command) {
+	cmd.Flags().IntVar(&a.most, "rate", 0, "at most this many queries per second (default: no limit but that for single servers)")
+}
+
 func (a *app) rootsFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&a.roots, "roots", "", "root hints `FILE` in master-file form, instead of the built-in ones")
 }
@@ -291,7 +296,11 @@ func (a *app) open() error {
 	if err != nil {
 		return err
 	}
+	if a.most < 0 {
+		return usage(errBounds)
+	}
 	client := &exchange.Client{Network: internet, Now: time.Now, Options: options, Budget: exchange.NewBudget(a.names)}
+	client.Budget.Rate = a.most
 	if a.lab {
 		if err := a.enterLab(client); err != nil {
 			return err

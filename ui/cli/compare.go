@@ -80,6 +80,7 @@ func newCompare(a *app) *cobra.Command {
 	a.askFlags(cmd)
 	a.rootsFlag(cmd)
 	a.bareFlag(cmd)
+	a.rateFlag(cmd)
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
 	return cmd

@@ -68,6 +68,7 @@ func newReverse(a *app) *cobra.Command {
 	cmd.Flags().StringSliceVarP(&from, "from", "f", nil, "which `RESOLVER` to query")
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
+	a.rateFlag(cmd)
 	a.ownersFlag(cmd)
 	return cmd
 }

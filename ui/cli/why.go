@@ -117,6 +117,7 @@ func newWhy(a *app) *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringSliceVarP(&types, "type", "t", addressTypes, "record `TYPES`, by mnemonic or TYPE123, comma-separated or repeated")
 	flags.StringSliceVarP(&from, "from", "f", nil, "the `RESOLVERS` whose answer to explain, comma-separated or repeated")
+	a.rateFlag(cmd)
 	flags.StringSliceVar(&also, "also", nil, "other `RESOLVERS` to compare with: their answers are shown, not judged (default: those in the configuration)")
 	flags.StringVar(&capture, "capture", "", "judge a capture `FILE` instead: the names given, or all that failed in it")
 	flags.BoolVar(&a.noRegistry, "no-registry", false, "ask no registry whose a domain or an address is that fails: otherwise it is told that")
