@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"math"
 	"net/netip"
 	"runtime"
 	"slices"
@@ -415,6 +416,30 @@ func BenchmarkPairing(b *testing.B) {
 	b.ReportMetric(float64(b.N*messages.count)/b.Elapsed().Seconds(), "messages/s")
 }
 
+// variedFile is a capture of that many packets as a busy network has them.
+func variedFile(t testing.TB, packets int) ([]byte, *recording.Varied) {
+	var buf bytes.Buffer
+	truth, err := recording.WriteVaried(&buf, packets, recording.Pcap)
+	require.NoError(t, err)
+	return buf.Bytes(), truth
+}
+
+// BenchmarkVaried is BenchmarkOverview with a capture as a busy network has it.
+func BenchmarkVaried(b *testing.B) {
+	const packets = 1_000_000
+	data, _ := variedFile(b, packets)
+	b.SetBytes(int64(len(data)))
+	b.ReportAllocs()
+	for b.Loop() {
+		r, err := capture.NewReader(bytes.NewReader(data))
+		require.NoError(b, err)
+		o, err := Read(b.Context(), []*capture.Reader{r}, Options{Keep: -1})
+		require.NoError(b, err)
+		require.Equal(b, packets, o.Packets)
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/packets, "ns/packet")
+}
+
 // BenchmarkOverview reads a file of a million packets from memory, beside a copy of
 // the same bytes. The program itself is built with a profile of this benchmark, which
 // scripts/profile takes: go test -pgo=cmd/unquil/default.pgo measures as it runs.
@@ -612,4 +637,41 @@ func TestZoneTransfer(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A capture as a busy network has it comes to what it was made of: what is in flight at its end aside.
+func TestVariedIsWhatItIs(t *testing.T) {
+	const packets = 150_000
+	data, truth := variedFile(t, packets)
+	r, err := capture.NewReader(bytes.NewReader(data))
+	require.NoError(t, err)
+	o, err := Read(t.Context(), []*capture.Reader{r}, Options{Keep: -1})
+	require.NoError(t, err)
+	assert.Equal(t, packets, o.Packets)
+	assert.Equal(t, packets, truth.Packets)
+	assert.Zero(t, o.Malformed+o.Unreadable+o.Unknown+o.Duplicates)
+	near := func(want, got int, what string) { assert.InEpsilon(t, want, got, 0.01, "%s: %d", what, want) }
+	near(truth.Exchanges, o.Exchanges, "exchanges")
+	near(truth.NoName, o.Outcomes[exchange.NoName], "no such name")
+	near(truth.ServFail, o.Outcomes[exchange.ServerFailure], "server failures")
+	clients, _ := o.Clients()
+	assert.Len(t, clients, 2*truth.Clients, "each with an address of either family")
+	servers, _ := o.Servers()
+	require.Len(t, servers, len(truth.ByServer))
+	for _, row := range servers {
+		assert.True(t, slices.ContainsFunc(truth.ByServer[:], func(n int) bool { return math.Abs(float64(n-row.Stat.Exchanges)) < 0.02*float64(n) }), "%s: %d", row.Key, row.Stat.Exchanges)
+	}
+	rows, uncounted := o.Names()
+	assert.Len(t, rows, min(truth.Names, maxTable))
+	assert.Equal(t, truth.Names > maxTable, uncounted > 0)
+	for what, share := range map[string][2]int{"over IPv6": {truth.IPv6 * 100 / packets, 30}, "of types A": {truth.ByType[wire.A] * 100 / truth.Exchanges, 55}, "of types AAAA": {truth.ByType[wire.AAAA] * 100 / truth.Exchanges, 26},
+		"with EDNS": {truth.EDNS * 100 / truth.Exchanges, 60}, "no such name": {truth.NoName * 100 / truth.Exchanges, 12}, "behind aliases": {truth.Aliases * 100 / truth.Exchanges, 30}} {
+		assert.InDelta(t, share[1], share[0], 4, what)
+	}
+	assert.Positive(t, truth.Tagged)
+	assert.Positive(t, truth.OverTCP)
+	assert.Positive(t, truth.Truncated)
+	assert.Positive(t, truth.Again)
+	again, _ := variedFile(t, 1000)
+	assert.Equal(t, data[:1000], again[:1000], "the same seed, the same bytes")
 }

@@ -314,7 +314,11 @@ var sentences = map[finding.Code]func(g *group) string{
 		return fmt.Sprintf("%s tried names with the suffix %s first: %s wasted, %s.", g.who(), g.detail, wording.Count(g.count, "question", "questions"), wording.Span(g.lost))
 	},
 	finding.AnswerRewritten: func(g *group) string {
-		return fmt.Sprintf("%s answered for a name that does not exist according to %s: %s.", g.server, g.to, g.about())
+		others := "other servers"
+		if g.to.IsValid() {
+			others = g.to.String()
+		}
+		return fmt.Sprintf("%s answered for a name that does not exist according to %s: %s.", g.server, others, g.about())
 	},
 	finding.HalfFails: func(g *group) string {
 		how := fmt.Sprintf("took up to %s", wording.Span(g.most))

@@ -240,8 +240,9 @@ func (o *Overview) slow(usual *Stat, took time.Duration) (bool, finding.Severity
 // exist.
 type client struct {
 	at      int
-	last    int64    // when it asked for the newest of them
-	sizes   [8]uint8 // of their names, in bytes; 0: none
+	last    int64     // when it asked for the newest of them
+	sizes   [8]uint8  // of their names, in bytes; 0: none
+	starts  [8]uint64 // of these: see startOf
 	missing [8]missing
 	names   int // that were new to it, and when the newest of them were asked for
 	times   [burstNames]int64
@@ -266,15 +267,17 @@ func (o *Overview) missingNames(p *Transaction, stat *Stat) {
 		c = &client{}
 		stat.missing = c
 	}
+	asked := p.View().QuestionBytes()[:p.size]
+	start, mask := startOf(asked)
 	for i, size := range c.sizes {
-		if size <= p.size {
-			continue // as most are: the one with a suffix behind it is longer
+		if size <= p.size || (c.starts[i]^start)&mask != 0 {
+			continue // as nearly all are: the one with a suffix behind it is longer, and begins alike
 		}
 		m := &c.missing[i]
 		if sent-m.sent > suffixWithin || sent < m.sent {
 			continue
 		}
-		if suffix := appended(m.name, p.View().QuestionBytes()[:p.size]); suffix != "" {
+		if suffix := appended(m.name, asked); suffix != "" {
 			if !slices.Contains(p.Codes, finding.SuffixAppended) {
 				p.Codes = append(p.Codes, finding.SuffixAppended)
 			}
@@ -300,8 +303,8 @@ func (o *Overview) missingNames(p *Transaction, stat *Stat) {
 	at := c.at % len(c.missing)
 	m := &c.missing[at]
 	c.at, c.last, c.sizes[at] = c.at+1, sent, p.size
-	name := p.View().QuestionBytes()[:p.size]
-	m.name, m.hash, m.number, m.sent = append(m.name[:0], name...), p.name, p.Number, sent
+	c.starts[at] = start
+	m.name, m.hash, m.number, m.sent = append(m.name[:0], asked...), p.name, p.Number, sent
 	if known {
 		return
 	}
@@ -315,6 +318,20 @@ func (o *Overview) missingNames(p *Transaction, stat *Stat) {
 			c.burst.add(p)
 		}
 	}
+}
+
+// startOf is the first eight bytes of a name in wire form, without the root and letter case aside, and a mask
+// of those that there are: names that differ in these do not begin alike.
+func startOf(name []byte) (start, mask uint64) {
+	n := min(len(name)-1, 8)
+	for i := range n {
+		c := name[i]
+		if c >= 'A' && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		start |= uint64(c) << (8 * i)
+	}
+	return start, 1<<(8*n) - 1
 }
 
 // appended returns the suffix that long has behind name; "" when it is not name

@@ -1,7 +1,8 @@
 // Command generate writes the lab's captures: go run ./lab/generate lab/captures
 //
 // With --big it writes one large capture of ordinary packets instead, to measure
-// with: go run ./lab/generate --big 7000000 /tmp/big.pcap (or big.pcapng)
+// with: go run ./lab/generate --big 7000000 /tmp/big.pcap (or big.pcapng);
+// with --varied, one as a busy network has it, with many names, clients and servers.
 package main
 
 import (
@@ -23,7 +24,7 @@ func main() {
 
 func run(args []string) error {
 	switch {
-	case len(args) == 3 && args[0] == "--big":
+	case len(args) == 3 && (args[0] == "--big" || args[0] == "--varied"):
 		packets, err := strconv.Atoi(args[1])
 		if err != nil {
 			return err
@@ -36,6 +37,10 @@ func run(args []string) error {
 		form := recording.Pcap
 		if filepath.Ext(args[2]) == ".pcapng" {
 			form = recording.Pcapng
+		}
+		if args[0] == "--varied" {
+			_, err := recording.WriteVaried(file, packets, form)
+			return err
 		}
 		return recording.WriteBig(file, packets, form)
 	case len(args) == 1:
@@ -50,5 +55,5 @@ func run(args []string) error {
 		}
 		return nil
 	}
-	return fmt.Errorf("usage: generate FOLDER, or generate --big PACKETS FILE")
+	return fmt.Errorf("usage: generate FOLDER, or generate --big|--varied PACKETS FILE")
 }

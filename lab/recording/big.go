@@ -70,6 +70,24 @@ const (
 // network that look up some thousand names at two resolvers, with questions and replies
 // in the order of their time. Seven million packets are about a gigabyte. The error is that of w.
 func WriteBig(w io.Writer, packets int, form Form) error {
+	return inForm(w, form, func(write writer) error { return writeBig(write, packets) })
+}
+
+// WriteVaried writes a capture of that many packets as a busy network has them: many names, clients and
+// servers, failures, and what else there is. It returns what it holds. The error is that of w.
+func WriteVaried(w io.Writer, packets int, form Form) (truth *Varied, err error) {
+	err = inForm(w, form, func(write writer) error {
+		truth, err = writeVaried(write, packets)
+		return err
+	})
+	return truth, err
+}
+
+// writer takes one packet, with its time in microseconds since 1970 UTC.
+type writer = func(at int64, frame []byte) error
+
+// inForm has packets written in a format.
+func inForm(w io.Writer, form Form, make func(writer) error) error {
 	out := bufio.NewWriterSize(w, 1<<20)
 	write := func(at int64, frame []byte) error { return writeRecord(out, at, frame) }
 	if form == Pcapng {
@@ -81,7 +99,7 @@ func WriteBig(w io.Writer, packets int, form Form) error {
 	} else {
 		out.Write(pcap(nil))
 	}
-	if err := writeBig(write, packets); err != nil {
+	if err := make(write); err != nil {
 		return err
 	}
 	return out.Flush()
