@@ -75,6 +75,7 @@ type Overview struct {
 	mayBeDenied noticed
 	counted     [marks]countdown
 	signatures  attest.Collector
+	touched     uint64 // is of no use: what is looked up for it is
 }
 
 // Line is what an exchange of a capture has beside what it holds itself.
@@ -186,14 +187,48 @@ func (o *Overview) chunk(c *chunk, pairer *pairer) {
 // messages takes those of a chunk that are from one up to another.
 func (o *Overview) messages(c *chunk, from, to int, pairer *pairer) {
 	replies, places, all := 0, c.places[from:to], c.messages[from:to]
-	for i := range all {
-		m := &all[i]
-		if m.is(isReply) {
-			replies++
+	for begin := 0; begin < len(all); begin += touchedAtOnce {
+		end := min(begin+touchedAtOnce, len(all))
+		o.touch(all[begin:end], pairer)
+		for i := begin; i < end; i++ {
+			m := &all[i]
+			if m.is(isReply) {
+				replies++
+			}
+			pairer.Message(m, &c.envelopes, places[i])
 		}
-		pairer.Message(m, &c.envelopes, places[i])
 	}
 	o.Messages, o.Replies, o.Queries = o.Messages+len(all), o.Replies+replies, o.Queries+len(all)-replies
+}
+
+// touchedAtOnce is how many messages are looked ahead: what they take fits the nearest of the processor's
+// caches.
+const touchedAtOnce = 32
+
+// touch looks up what some messages are going to need. Where that is in no near cache of the processor, it
+// comes for many of them at once, and not for one after the other.
+func (o *Overview) touch(all []capturedMessage, p *pairer) {
+	sum := uint64(0)
+	for i := range all {
+		m := &all[i]
+		slot := &p.pairs.slots[m.hash&uint64(len(p.pairs.slots)-1)]
+		sum += slot.hash
+		if !m.is(isReply) {
+			about, wants := (m.name^m.client)%buckets, (m.says^m.client)%buckets
+			if half := p.latest[about]; half != nil {
+				sum += half.name
+			}
+			if before := p.wanted[wants]; before != nil {
+				sum += before.question
+			}
+			continue
+		}
+		if pair := slot.pair; pair != nil {
+			sum += uint64(pair.Number)
+		}
+		sum += o.clients.touch(m.client) + o.names.touch(m.name)
+	}
+	o.touched = sum
 }
 
 func (o *Overview) item(it *item, pairer *pairer) {

@@ -351,6 +351,18 @@ func (t *table) place(hash uint64) *slot {
 	}
 }
 
+// touch looks up the row of a hash.
+func (t *table) touch(hash uint64) uint64 {
+	if len(t.slots) == 0 {
+		return 0
+	}
+	s := &t.slots[hash&uint64(len(t.slots)-1)]
+	if s.stat == nil {
+		return s.hash
+	}
+	return uint64(s.stat.Exchanges)
+}
+
 // of returns the row for a hash, and whether it is a new one.
 func (t *table) of(hash uint64) (s *Stat, fresh bool) {
 	if len(t.slots) > 0 {
