@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"unquil/core/exchange"
 	"unquil/core/wire"
@@ -105,7 +106,7 @@ func (f *Finder) Find(file []byte) string {
 	for _, kind := range []struct {
 		pattern *regexp.Regexp
 		read    func(text string) (netip.Addr, bool)
-	}{{dotted, parsed}, {dashed, fromDashed}, {colons, parsed}, {hexCells, fromHex}, {backwards, fromReverse}} {
+	}{{dotted(), parsed}, {dashed(), fromDashed}, {colons(), parsed}, {hexCells(), fromHex}, {backwards(), fromReverse}} {
 		for _, at := range kind.pattern.FindAllIndex(file, -1) {
 			if a, ok := kind.read(string(file[at[0]:at[1]])); ok && f.replaced(a) {
 				return a.String()
@@ -154,11 +155,17 @@ func (f *Finder) replaced(a netip.Addr) bool {
 	return ok && !(a.Is4() && a.As4()[0] >= 240 || a.Is6() && a.As16()[0] == 0xfd)
 }
 
+// The patterns are made when they are needed: that takes longer than all else at the start of the program.
 var (
-	colons    = regexp.MustCompile(`[0-9A-Fa-f]{0,4}(?::[0-9A-Fa-f]{0,4}){2,7}(?:\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3})?`)
-	hexCells  = regexp.MustCompile(`>(?:[0-9a-f]{2} ){15}[0-9a-f]{2}<|>(?:[0-9a-f]{2} ){3}[0-9a-f]{2}<`)
-	backwards = regexp.MustCompile(`(?i)(?:\d{1,3}\.){4}in-addr\.arpa|(?:[0-9a-f]\.){32}ip6\.arpa`)
+	colons    = lazily(`[0-9A-Fa-f]{0,4}(?::[0-9A-Fa-f]{0,4}){2,7}(?:\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3})?`)
+	hexCells  = lazily(`>(?:[0-9a-f]{2} ){15}[0-9a-f]{2}<|>(?:[0-9a-f]{2} ){3}[0-9a-f]{2}<`)
+	backwards = lazily(`(?i)(?:\d{1,3}\.){4}in-addr\.arpa|(?:[0-9a-f]\.){32}ip6\.arpa`)
 )
+
+// lazily is a pattern that is made when it is asked for first.
+func lazily(pattern string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(pattern) })
+}
 
 func parsed(text string) (netip.Addr, bool) {
 	a, err := netip.ParseAddr(text)

@@ -123,7 +123,7 @@ func (r *Redactor) label(label string) string {
 	if r.tells(label) {
 		return r.standIn(key)
 	}
-	if at := dashed.FindStringIndex(label); at != nil {
+	if at := dashed().FindStringIndex(label); at != nil {
 		if a, err := netip.ParseAddr(strings.ReplaceAll(label[at[0]:at[1]], "-", ".")); err == nil && r.hides(a) {
 			return label[:at[0]] + strings.ReplaceAll(r.Address(a).String(), ".", "-") + label[at[1]:]
 		}

@@ -2,7 +2,6 @@ package redact
 
 import (
 	"net/netip"
-	"regexp"
 	"strconv"
 	"strings"
 	"unicode"
@@ -13,9 +12,9 @@ import (
 
 var (
 	// dashed is an address as names of hosts have it.
-	dashed = regexp.MustCompile(`\d{1,3}-\d{1,3}-\d{1,3}-\d{1,3}`)
+	dashed = lazily(`\d{1,3}-\d{1,3}-\d{1,3}-\d{1,3}`)
 	// dotted is an address anywhere.
-	dotted = regexp.MustCompile(`\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3}`)
+	dotted = lazily(`\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3}`)
 )
 
 // Text returns text with the names and addresses in it replaced. It takes time in
@@ -105,7 +104,7 @@ func (r *Redactor) word(word, length string) string {
 	if at := strings.IndexByte(word, ':'); at >= 0 && !strings.Contains(word[:at], `\`) {
 		return r.word(word[:at], "") + ":" + r.word(word[at+1:], length)
 	}
-	if at := dotted.FindStringIndex(word); at != nil && (at[0] == 0 || !digit(word[at[0]-1])) && (at[1] == len(word) || !digit(word[at[1]])) && !reverseName(word) {
+	if at := dotted().FindStringIndex(word); at != nil && (at[0] == 0 || !digit(word[at[0]-1])) && (at[1] == len(word) || !digit(word[at[1]])) && !reverseName(word) {
 		if a, err := netip.ParseAddr(word[at[0]:at[1]]); err == nil {
 			return r.word(word[:at[0]], "") + r.network(a, word[at[0]:at[1]], "") + r.word(word[at[1]:], "")
 		}
@@ -150,7 +149,7 @@ func (r *Redactor) nameWord(word string) string {
 	for i, label := range labels {
 		bare := unescaped(label)
 		low := folded(bare)
-		if _, hidden := r.labels[low]; alone && !(hidden && len(low) > 1 && !r.common(low)) && !r.tells(bare) && !dashed.MatchString(bare) {
+		if _, hidden := r.labels[low]; alone && !(hidden && len(low) > 1 && !r.common(low)) && !r.tells(bare) && !dashed().MatchString(bare) {
 			continue // a word of the report, as far as anybody can tell
 		}
 		if stands := r.label(bare); stands != bare {

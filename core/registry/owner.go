@@ -45,13 +45,13 @@ var (
 	ErrOwn     = errors.New("it is of no registry: such addresses are used inside networks alone")
 )
 
-var asNumber = regexp.MustCompile(`(?i)^as(\d+)$`)
+var asNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)^as(\d+)$`) })
 
 // ReadSubject reads what was typed. name reads a name; registrable is the domain that somebody
 // registered to have it.
 func ReadSubject(text string, name func(string) (wire.Name, error), registrable func(wire.Name) wire.Name) (s Subject, err error) {
 	s.Asked = text
-	if m := asNumber.FindStringSubmatch(text); m != nil {
+	if m := asNumber().FindStringSubmatch(text); m != nil {
 		n, err := strconv.ParseUint(m[1], 10, 32)
 		if err != nil {
 			return s, ErrSubject

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // registry is one IANA list of numbers and their mnemonics. An unknown number
@@ -12,24 +13,40 @@ import (
 type registry struct {
 	prefix string
 	names  map[uint16]string
-	values map[string]uint16
+	fill   func() map[uint16]string // makes the names, where they are not there from the beginning; nil otherwise
+	once   sync.Once
+	values map[string]uint16 // by name in upper case, made when it is asked for first
 }
 
 func newRegistry(prefix string, names map[uint16]string) *registry {
-	r := &registry{prefix: prefix, names: map[uint16]string{}, values: make(map[string]uint16, len(names))}
-	for value, name := range names {
-		r.add(value, name)
-	}
-	return r
+	return &registry{prefix: prefix, names: names}
 }
 
-func (r *registry) add(value uint16, name string) {
-	r.names[value] = name
-	r.values[strings.ToUpper(name)] = value
+// byName are the values by name in upper case.
+func (r *registry) byName() map[string]uint16 {
+	r.once.Do(func() {
+		if r.fill != nil {
+			r.names = r.fill()
+		}
+		r.values = make(map[string]uint16, len(r.names))
+		for value, name := range r.names {
+			r.values[strings.ToUpper(name)] = value
+		}
+	})
+	return r.values
+}
+
+// name is the name of a value; ok is false where it has none.
+func (r *registry) name(v uint16) (name string, ok bool) {
+	if r.fill != nil {
+		r.byName()
+	}
+	name, ok = r.names[v]
+	return name, ok
 }
 
 func (r *registry) text(v uint16) string {
-	if name, ok := r.names[v]; ok {
+	if name, ok := r.name(v); ok {
 		return name
 	}
 	return r.prefix + strconv.Itoa(int(v))
@@ -49,7 +66,7 @@ func (r *registry) value(text string) (uint16, bool) {
 		}
 		upper[i] = c
 	}
-	if v, ok := r.values[string(upper)]; ok {
+	if v, ok := r.byName()[string(upper)]; ok {
 		return v, true
 	}
 	if r.prefix == "" || len(upper) <= len(r.prefix) || !strings.EqualFold(text[:len(r.prefix)], r.prefix) {

@@ -124,7 +124,10 @@ func number(name string, size int) *kind {
 func coded(name string, size int, names *registry) *kind {
 	k := number(name, size)
 	decimal := k.parse
-	k.means = func(field string) string { return names.names[uint16(unsigned(field))] }
+	k.means = func(field string) string {
+		name, _ := names.name(uint16(unsigned(field)))
+		return name
+	}
 	k.parse = func(dst []byte, words *Words) ([]byte, error) {
 		if words.left() > 0 {
 			if v, ok := names.value(borrow(words.peek().Text)); ok && v>>(8*size) == 0 {
@@ -143,7 +146,7 @@ func named(name string, size int, names *registry) *kind {
 	k.means = nil
 	k.text = func(dst []byte, field, _ string) []byte {
 		v := uint16(unsigned(field))
-		if text, ok := names.names[v]; ok {
+		if text, ok := names.name(v); ok {
 			return append(dst, text...)
 		}
 		return strconv.AppendUint(dst, uint64(v), 10)

@@ -70,12 +70,16 @@ type svcParam struct {
 	value string
 }
 
-// svcKeyNames are the keys' names, filled in once the registry stands.
-var svcKeyNames = newRegistry("key", nil)
+// svcKeyNames are the keys' names, taken from their table when they are asked for first.
+var svcKeyNames = &registry{prefix: "key"}
 
 func init() {
-	for key, row := range svcKeys {
-		svcKeyNames.add(key, row.name)
+	svcKeyNames.fill = func() map[uint16]string {
+		names := make(map[uint16]string, len(svcKeys))
+		for key, row := range svcKeys {
+			names[key] = row.name
+		}
+		return names
 	}
 }
 

@@ -230,14 +230,18 @@ var (
 	}
 )
 
-// typeNames are the mnemonics of the table. They are filled in once the table
-// stands, since kinds in it refer to them.
-var typeNames = newRegistry("TYPE", nil)
+// typeNames are the mnemonics of the table. They are taken from it when they are asked for first, since
+// kinds in it refer to them.
+var typeNames = &registry{prefix: "TYPE"}
 
-func init() {
+func init() { typeNames.fill = mnemonics }
+
+func mnemonics() map[uint16]string {
+	names := make(map[uint16]string, len(rows))
 	for number, row := range rows {
-		typeNames.add(uint16(number), row.mnemonic)
+		names[uint16(number)] = row.mnemonic
 	}
+	return names
 }
 
 // String returns the mnemonic, or TYPE123 for a type that is not in the table.

@@ -1,23 +1,14 @@
 package page
 
 import (
-	"bytes"
 	"fmt"
 	"html"
 	"html/template"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
-
-	"image/color"
-
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"unquil/core/delegation"
 	"unquil/core/exchange"
@@ -247,9 +238,6 @@ func (s *svg) arrow(class string, x1, y1, x2, y2 int) {
 	s.line(class, x2-back, y2+3, x2, y2)
 }
 
-// ink is drawn in the colour of the page's text, whichever that is.
-var ink = color.RGBA{R: 1, G: 2, B: 3, A: 255}
-
 // maxPoints is how many replies of one server are drawn.
 const maxPoints = 200
 
@@ -258,9 +246,9 @@ const maxServers = 14
 
 // latencyPlot draws a point for each reply: how long it took, on a logarithmic axis, in
 // a row for each server; "" without replies.
-func latencyPlot(exchanges []exchange.Exchange) (template.HTML, error) {
+func latencyPlot(exchanges []exchange.Exchange) template.HTML {
 	var servers []string
-	points := map[string]plotter.XYs{}
+	points := map[string][]float64{}
 	least, most := math.Inf(1), 0.0
 	for i := range exchanges {
 		e := &exchanges[i]
@@ -278,49 +266,33 @@ func latencyPlot(exchanges []exchange.Exchange) (template.HTML, error) {
 			}
 			points[name] = points[name][:maxPoints/2]
 		}
-		points[name] = append(points[name], plotter.XY{X: ms})
+		points[name] = append(points[name], ms)
 		least, most = min(least, ms), max(most, ms)
 	}
 	if len(servers) == 0 {
-		return "", nil
+		return ""
 	}
-	slices.Reverse(servers) // the first asked on top
-	p := plot.New()
-	p.BackgroundColor = nil
-	p.X.Label.Text = "milliseconds (logarithmic)"
-	p.X.Scale = plot.LogScale{}
-	p.X.Tick.Marker = plot.LogTicks{Prec: -1}
-	p.X.Min, p.X.Max = math.Pow(10, math.Floor(math.Log10(least))), math.Pow(10, math.Ceil(math.Log10(most)+0.01))
-	p.Y.Min, p.Y.Max = -0.5, float64(len(servers))-0.5
-	labels := make([]string, len(servers))
+	const left, width, row, top = 210, 560, 26, 12
+	from, to := math.Floor(math.Log10(least)), math.Ceil(math.Log10(most)+0.01)
+	x := func(ms float64) int { return left + int(width*(math.Log10(ms)-from)/(to-from)) }
+	s := &svg{width: 800, height: top + row*len(servers) + 48}
+	bottom := top + row*len(servers)
+	for power := from; power <= to; power++ {
+		at := math.Pow(10, power)
+		s.line("lane", x(at), top, x(at), bottom+4)
+		s.text("small quiet", x(at)-8, bottom+18, 8, strconv.FormatFloat(at, 'f', -1, 64))
+		for part := 2.0; part < 10 && power < to; part++ {
+			s.line("lane", x(part*at), bottom-2, x(part*at), bottom+4)
+		}
+	}
+	s.line("axis", left, bottom, left+width, bottom)
+	s.text("small quiet", left, bottom+36, 60, "milliseconds, on a logarithmic axis")
 	for i, name := range servers {
-		labels[i] = name
-		xys := points[name]
-		for k := range xys {
-			xys[k].Y = float64(i)
+		y := top + row*i + row/2
+		s.text("small", 4, y+4, 30, name)
+		for _, ms := range points[name] {
+			s.circle("ring", x(ms), y, 3)
 		}
-		scatter, err := plotter.NewScatter(xys)
-		if err != nil {
-			return "", err
-		}
-		scatter.GlyphStyle = draw.GlyphStyle{Color: ink, Radius: vg.Points(2.5), Shape: draw.RingGlyph{}}
-		p.Add(scatter)
 	}
-	p.NominalY(labels...)
-	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
-		axis.Color, axis.Tick.Color, axis.Tick.Label.Color, axis.Label.TextStyle.Color = ink, ink, ink, ink
-		axis.Tick.Label.Font = font.Font{Typeface: "Liberation", Variant: "Sans", Size: 9}
-		axis.Label.TextStyle.Font = font.Font{Typeface: "Liberation", Variant: "Sans", Size: 9}
-	}
-	canvas := vgsvg.New(vg.Points(600), vg.Points(float64(60+22*len(servers))))
-	p.Draw(draw.Crop(draw.New(canvas), vg.Points(4), -vg.Points(14), 0, -vg.Points(4)))
-	var b bytes.Buffer
-	if _, err := canvas.WriteTo(&b); err != nil {
-		return "", err
-	}
-	text := b.String()
-	if at := strings.Index(text, "<svg"); at >= 0 {
-		text = text[at:]
-	}
-	return template.HTML(strings.ReplaceAll(text, "#010203", "currentColor")), nil
+	return s.picture("How long replies took, by server")
 }

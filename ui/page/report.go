@@ -107,11 +107,7 @@ func HTML(w io.Writer, r *Report) error {
 		}
 		p.Ladder = drawing{title, picture}
 	}
-	latency, err := latencyPlot(r.Exchanges)
-	if err != nil {
-		return fmt.Errorf("drawing the latencies: %w", err)
-	}
-	p.Latency = drawing{"How long replies took, server by server", latency}
+	p.Latency = drawing{"How long replies took, server by server", latencyPlot(r.Exchanges)}
 	p.Tables = r.allTables()
 	t, err := template.New("report").Funcs(template.FuncMap{
 		"where": whereWords, "took": took, "clock": clock, "period": wire.Period, "said": said, "plural": wording.Count, "exchanges": wording.Exchanges,
