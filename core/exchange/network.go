@@ -4,6 +4,7 @@ import (
 	"context"
 	"net"
 	"net/netip"
+	"sync"
 	"time"
 )
 
@@ -41,15 +42,65 @@ func (i Internet) Datagrams(ctx context.Context, server netip.AddrPort) (Datagra
 	source := i.Source
 	if !source.IsValid() {
 		var err error
-		if source, err = sourceFor(ctx, network, server); err != nil {
+		if source, err = routes.source(ctx, network, server); err != nil {
 			return nil, err
 		}
 	}
 	conn, err := config.ListenPacket(ctx, network, netip.AddrPortFrom(source, 0).String())
 	if err != nil {
+		routes.forget(server.Addr())
 		return nil, err
 	}
 	return conn.(*net.UDPConn), nil
+}
+
+// routes are the addresses that the system sent from to servers a moment ago: to ask it each time takes as long
+// as a question.
+var routes routeMemory
+
+type routeMemory struct {
+	mu    sync.Mutex
+	known map[netip.Addr]route // by server
+}
+
+type route struct {
+	source netip.Addr
+	until  time.Time
+}
+
+// How long a route is believed, and how many are.
+const (
+	routeFor  = time.Second
+	maxRoutes = 1024
+)
+
+// source is the address that the system sends to a server from. The error is the system's.
+func (r *routeMemory) source(ctx context.Context, network string, server netip.AddrPort) (netip.Addr, error) {
+	now := time.Now()
+	r.mu.Lock()
+	known, ok := r.known[server.Addr()]
+	r.mu.Unlock()
+	if ok && now.Before(known.until) {
+		return known.source, nil
+	}
+	source, err := sourceFor(ctx, network, server)
+	if err != nil {
+		return source, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.known == nil || len(r.known) >= maxRoutes {
+		r.known = map[netip.Addr]route{}
+	}
+	r.known[server.Addr()] = route{source, now.Add(routeFor)}
+	return source, nil
+}
+
+// forget forgets a route that did not work.
+func (r *routeMemory) forget(server netip.Addr) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.known, server)
 }
 
 // sourceFor is the address that the system sends to a server from. An unconnected

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -47,7 +48,9 @@ type ask struct {
 	answered     []netip.Addr // that answers have, where it is to be told whose they are
 	zoneTTL      bool
 	validate     bool
-	judge        probe.Prober // of signatures, with --validate
+	judge        probe.Prober // what is asked besides, it asks; with --validate it judges signatures
+	now          time.Time    // as of which they are valid or not
+	inFlight     int          // queries out at once
 	nameFirst    bool
 	show         text.Show
 	parts        []string
@@ -81,6 +84,7 @@ func newAsk(a *app) *cobra.Command {
 	flags.StringSliceVarP(&q.from, "from", "f", nil, "which `RESOLVERS` to query, comma-separated or repeated: ADDRESS, ADDRESS#PORT, HOST, a URI such as tls://ADDRESS, a label, or system (the default)")
 	flags.StringVar(&q.namesFile, "names", "", "also look up the names in `FILE`, one per line; - is standard input")
 	flags.IntVar(&q.rate, "rate", 0, "at most this many queries per second (default 1000, with --repeat 100)")
+	flags.IntVar(&q.inFlight, "in-flight", 64, "with --names: at most this `NUMBER` of queries waiting for their replies at once")
 	flags.IntVar(&q.repeat, "repeat", 1, "send each query this many times, and show how long the replies took")
 	flags.BoolVar(&q.follow, "follow", false, "also look up the addresses of the hosts that an answer names")
 	flags.BoolVar(&q.validate, "validate", false, "also check the signatures (DNSSEC), by the resolver's own records")
@@ -147,7 +151,7 @@ func (q *ask) prepare(ctx context.Context, names int) (err error) {
 	if q.show.Parts, err = parts(q.parts, q.allParts); err != nil {
 		return err
 	}
-	if q.rate < 0 || q.repeat < 1 || q.repeat > 1000 {
+	if q.rate < 0 || q.repeat < 1 || q.repeat > 1000 || q.inFlight < 1 || q.inFlight > mostInFlight {
 		return usage(errBounds)
 	}
 	if q.wanted, err = parseTypes(q.types); err != nil {
@@ -165,10 +169,11 @@ func (q *ask) prepare(ctx context.Context, names int) (err error) {
 		return setupErr
 	}
 	q.setup, _ = q.machine()
-	if q.validate {
-		if q.judge, err = q.prober(); err == nil {
-			err = q.byResolver(&q.judge)
-		}
+	if q.judge, err = q.prober(); err == nil && q.validate {
+		err = q.byResolver(&q.judge)
+	}
+	if err == nil {
+		_, q.now, err = q.validation()
 	}
 	return err
 }
@@ -261,7 +266,7 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 	}
 	defer stop()
 	q.session.Forgets = q.standing == nil || q.namesFile != "" // each is shown and counted as it comes
-	pace := exchange.Pace{Rate: cmp.Or(q.rate, usualRate)}
+	pace := exchange.Pace{Rate: cmp.Or(q.rate, usualRate), InFlight: q.inFlight}
 	if q.repeat > 1 {
 		pace = exchange.Pace{Rate: cmp.Or(q.rate, repeatRate), InFlight: 1} // what is measured must not stand in its own way
 	}
@@ -346,17 +351,9 @@ func (q *ask) extended(ctx context.Context, typed string, name wire.Name) wire.N
 
 // block shows and keeps the answers of one server for one name.
 func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Exchange) error {
-	prober, err := q.prober()
-	if err != nil {
-		return err
-	}
-	_, now, err := q.validation()
-	if err != nil {
-		return err
-	}
-	b := text.Block{Exchanges: exchanges, Now: now}
+	b := text.Block{Exchanges: exchanges, Now: q.now}
 	if q.repeat > 1 {
-		b = text.Block{Now: now}
+		b = text.Block{Now: q.now}
 		for at := 0; at < len(exchanges); at += q.repeat {
 			same := exchanges[at:min(at+q.repeat, len(exchanges))]
 			b.Exchanges = append(b.Exchanges, same[len(same)-1])
@@ -366,7 +363,7 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 	found := probe.Answers(exchanges)
 	if q.follow {
 		var more []finding.Finding
-		b.Followed, more = prober.Follow(ctx, b.Exchanges)
+		b.Followed, more = q.judge.Follow(ctx, b.Exchanges)
 		found = append(found, more...)
 	}
 	if q.validate {
@@ -382,7 +379,7 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 		}
 	}
 	if q.zoneTTL {
-		b.ZoneTTLs = prober.ZoneTTLs(ctx, b.Exchanges)
+		b.ZoneTTLs = q.judge.ZoneTTLs(ctx, b.Exchanges)
 	}
 	finding.Sort(found)
 	q.keepFindings(found)
@@ -411,6 +408,9 @@ func (q *ask) block(ctx context.Context, out output, exchanges []*exchange.Excha
 	}
 	return out.block(q, b)
 }
+
+// mostInFlight is how many queries may be out at once: each has a socket of its own.
+const mostInFlight = 1024
 
 // toldBad is how many lines without a name are told one by one.
 const toldBad = 20
