@@ -23,7 +23,11 @@ var flaws = map[Flaw]struct{ text, next string }{
 
 // Sentence is what is broken, without a stop at its end.
 func (b *Break) Sentence() string {
-	set := fmt.Sprintf("the %s records of %s", b.Type, b.Owner.Spoken())
+	records := "records"
+	if b.Type == wire.SOA || b.Type == wire.CNAME || b.Type == wire.DNAME { // of which a name has one
+		records = "record"
+	}
+	set := fmt.Sprintf("the %s %s of %s", b.Type, records, b.Owner.Spoken())
 	switch {
 	case b.Flaw == DenialIncomplete:
 		set = b.Owner.Spoken() + " " + b.Type.String()

@@ -47,6 +47,7 @@ type Report struct {
 	Named    []uint16
 	Ends     time.Time     // when the first of the signatures over the keys and the SOA record runs out; zero: none was seen
 	Validity time.Duration // from its beginning to its end
+	Over     bool          // it has run out
 	Stages   []Stage
 	Findings []finding.Finding
 

@@ -20,7 +20,11 @@ func (v *View) signing(r *signing.Report) {
 		v.row(map[bool]string{true: "keys"}[i == 0], keyWords(r, &r.Keys[i]))
 	}
 	if !r.Ends.IsZero() {
-		v.row("lasts", fmt.Sprintf("the first signature runs out at %s; they are made for %s", r.Ends.Format("15:04 on 2 January 2006"), wording.Span(r.Validity)))
+		when := "the first signature runs out at " + r.Ends.Format("15:04 on 2 January 2006")
+		if r.Over {
+			when = severe[finding.Fault].Render("the first signature ran out at " + r.Ends.Format("15:04 on 2 January 2006"))
+		}
+		v.row("lasts", when+"; they are made for "+wording.Span(r.Validity))
 	}
 	v.row("denial", denialWords(r))
 	switch {
