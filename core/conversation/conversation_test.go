@@ -641,7 +641,7 @@ func TestZoneTransfer(t *testing.T) {
 
 // A capture as a busy network has it comes to what it was made of: what is in flight at its end aside.
 func TestVariedIsWhatItIs(t *testing.T) {
-	const packets = 150_000
+	const packets = 60_000
 	data, truth := variedFile(t, packets)
 	r, err := capture.NewReader(bytes.NewReader(data))
 	require.NoError(t, err)

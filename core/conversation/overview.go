@@ -226,7 +226,7 @@ func (o *Overview) touch(all []capturedMessage, p *pairer) {
 		if pair := slot.pair; pair != nil {
 			sum += uint64(pair.Number)
 		}
-		sum += o.clients.touch(m.client) + o.names.touch(m.name)
+		sum += o.clients.touch(m.client, true) + o.names.touch(m.name, false) // the rows of names are counted elsewhere, at the same time
 	}
 	o.touched = sum
 }

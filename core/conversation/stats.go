@@ -351,13 +351,13 @@ func (t *table) place(hash uint64) *slot {
 	}
 }
 
-// touch looks up the row of a hash.
-func (t *table) touch(hash uint64) uint64 {
+// touch looks up where the row of a hash is, and with inside the row itself.
+func (t *table) touch(hash uint64, inside bool) uint64 {
 	if len(t.slots) == 0 {
 		return 0
 	}
 	s := &t.slots[hash&uint64(len(t.slots)-1)]
-	if s.stat == nil {
+	if s.stat == nil || !inside {
 		return s.hash
 	}
 	return uint64(s.stat.Exchanges)
