@@ -64,3 +64,41 @@ func TestFew(t *testing.T) {
 	assert.Equal(t, every.Roots, all)
 	assert.Empty(t, rest)
 }
+
+// TestAbove: servers above a domain are asked for the domain, whatever the name in it and the type.
+func TestAbove(t *testing.T) {
+	for _, c := range []struct {
+		zone, name string
+		t          wire.Type
+		want       string // "" the whole question
+	}{
+		{".", "www.tarn.example.", wire.A, "tarn.example. A"},
+		{".", "www.tarn.example.", wire.AAAA, "tarn.example. A"},
+		{"example.", "a.b.c.tarn.example.", wire.TXT, "tarn.example. A"},
+		{"example.", "WWW.Tarn.Example.", wire.A, "tarn.example. A"},
+		{"example.", "tarn.example.", wire.MX, "tarn.example. A"},
+		{"example.", "tarn.example.", wire.DS, ""},
+		{"example.", "www.tarn.example.", wire.DS, "tarn.example. A"},
+		{"tarn.example.", "www.tarn.example.", wire.A, ""},
+		{"c.tarn.example.", "a.b.c.tarn.example.", wire.A, ""},
+		{".", "example.", wire.A, "example. A"},
+		{"test.", "www.tarn.example.", wire.A, ""},
+		{".", ".", wire.NS, ""},
+	} {
+		m := minimiser{together: true}
+		q := wire.Question{Name: wire.MustParseName(c.name), Type: c.t, Class: wire.IN}
+		got, ok := m.above(wire.MustParseName(c.zone), q)
+		assert.Equal(t, c.want != "", ok, "%s at %s", q, c.zone)
+		if ok {
+			assert.Equal(t, c.want, got.Name.String()+" "+got.Type.String(), "%s at %s", q, c.zone)
+			m.answered(got.Name, q.Name, &wire.Message{Flags: wire.Flags(0).WithRCode(wire.NXDomain)})
+			_, again := m.above(wire.MustParseName(c.zone), q)
+			assert.False(t, again, "what was denied is asked for whole: %s at %s", q, c.zone)
+		}
+	}
+	q := wire.Question{Name: wire.MustParseName("www.tarn.example."), Type: wire.A, Class: wire.IN}
+	alone := minimiser{}
+	_, ok := alone.above(wire.Root, q)
+	assert.False(t, ok)
+	assert.Equal(t, q, alone.question(wire.Root, q))
+}

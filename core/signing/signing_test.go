@@ -135,3 +135,36 @@ func TestJudge(t *testing.T) {
 		assert.Equal(t, c.stages, strings.Join(stages, ", "), c.what)
 	}
 }
+
+// FuzzJudge: whatever servers give, what is said of it rests on what was asked, and no step is called safe
+// that has a reason against it.
+func FuzzJudge(f *testing.F) {
+	f.Add("5 7z", "5", "7", "6 -", "5", "5 8 9", uint8(2), int8(14))
+	f.Add("", "", "", "", "", "", uint8(0), int8(-3))
+	f.Fuzz(func(t *testing.T, keys, keysBy, zoneBy, cds, cdnskey, above string, servers uint8, days int8) {
+		z := Zone{Name: zone, Now: time.Unix(now, 0).UTC()}
+		for _, word := range strings.Fields(above)[:min(len(strings.Fields(above)), 20)] {
+			z.Digests = append(z.Digests, dnssec.Digest{Owner: zone, Tag: number(word), Algorithm: 13, Type: 2})
+		}
+		for i := range int(servers % 4) {
+			g := gives{keys, keysBy, zoneBy, cds, cdnskey}
+			if i == 2 {
+				g.keys, g.zoneBy = zoneBy, keysBy
+			}
+			z.Servers = append(z.Servers, g.server(i, int(days)))
+		}
+		r := z.Judge()
+		for _, finding := range r.Findings {
+			assert.NotEmpty(t, finding.Text)
+			assert.NotContains(t, finding.Evidence, 0)
+		}
+		for _, s := range r.Stages {
+			assert.Equal(t, s.Safe, s.Unready == "")
+			assert.NotEmpty(t, s.Keys)
+			assert.NotContains(t, s.Text+s.Next+s.Unready, "{")
+		}
+		for i := range r.Keys {
+			assert.Contains(t, []string{"KSK", "ZSK", "CSK"}, r.Keys[i].Purpose())
+		}
+	})
+}
