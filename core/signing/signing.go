@@ -160,8 +160,11 @@ func (z *Zone) read(s Server) seen {
 	return out
 }
 
-// maxKeys is how many keys of one server are looked at.
-const maxKeys = 32
+// Bounds on what is looked at of one server.
+const (
+	maxKeys       = 32
+	maxSignatures = 64 // over one set
+)
 
 // signatures are those over the zone's own set of a type in an answer, and the TTL that it had when it was
 // signed.
@@ -174,7 +177,7 @@ func (z *Zone) signatures(e *exchange.Exchange, t wire.Type) (all []dnssec.Signa
 			continue
 		}
 		for _, s := range set.Signatures {
-			if s.Signer.Equal(z.Name) {
+			if s.Signer.Equal(z.Name) && len(all) < maxSignatures {
 				all, ttl = append(all, s), max(ttl, s.TTL)
 			}
 		}
