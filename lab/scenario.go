@@ -157,7 +157,7 @@ type Fault struct {
 	Complaint  string
 	What       string
 	Finding    string
-	Severity   string   // "" means fault
+	Severity   string   // "" means fault; "also" is a note beside a fault
 	At         string   // the server, resolver or zone to blame
 	Place      string   // where it fails, in the verdict's words; "" where any will do
 	Machine    string   // the set-up it is seen from; "" means the technician's

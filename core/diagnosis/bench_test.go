@@ -321,8 +321,8 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 			v := b.why(b.of(f), f)
 			code, at, where := said(&v)
 			right[i] = code == f.Finding && (f.At == "" || at == f.At) && (f.Place == "" || where == f.Place) && v.Severity == finding.Severity(cmp.Or(f.Severity, "fault"))
-			if f.Severity == "note" {
-				right[i] = len(v.Cause) == 0 && slices.ContainsFunc(v.Also, func(n finding.Finding) bool { return string(n.Code) == f.Finding })
+			if f.Severity == "note" || f.Severity == "also" {
+				right[i] = (f.Severity == "also" || len(v.Cause) == 0) && slices.ContainsFunc(v.Also, func(n finding.Finding) bool { return string(n.Code) == f.Finding })
 				code = f.Finding
 			}
 			for _, or := range f.Or {

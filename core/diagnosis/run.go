@@ -29,11 +29,13 @@ type Run struct {
 	Anchors []wire.Record `json:",omitempty"` // what signatures were judged by, and as of when
 	AsOf    time.Time     `json:",omitzero"`
 	Seed    uint64        `json:",omitempty"` // what chance began with
-	Ended   time.Time
-	Unread  []*exchange.ErrorNote `json:",omitempty"` // by case: what reading the set-up gave
-	Looked  []*LookedUp           `json:",omitempty"` // by case: what the machine's own look-up gave; nil where there was none
-	Heard   *Heard                `json:",omitempty"` // what registries told; nil where none was asked
-	Passed  []*Passing            `json:",omitempty"` // by case: what passed over the interfaces; nil where nobody listened
+	// OwnJudgment says that the anchors or the time are not those that resolvers judge by.
+	OwnJudgment bool `json:",omitempty"`
+	Ended       time.Time
+	Unread      []*exchange.ErrorNote `json:",omitempty"` // by case: what reading the set-up gave
+	Looked      []*LookedUp           `json:",omitempty"` // by case: what the machine's own look-up gave; nil where there was none
+	Heard       *Heard                `json:",omitempty"` // what registries told; nil where none was asked
+	Passed      []*Passing            `json:",omitempty"` // by case: what passed over the interfaces; nil where nobody listened
 }
 
 // LookedUp is what a machine's own look-up gave.
@@ -45,7 +47,7 @@ type LookedUp struct {
 // Verdicts makes the run, and notes what it was given.
 func (r *Run) Verdicts(ctx context.Context, p probe.Prober) []Verdict {
 	r.Options, r.Roots, r.Anchors, r.AsOf = p.Session.Client.Options, p.Roots, p.Anchors, p.AsOf
-	r.Seed = p.Seed
+	r.Seed, r.OwnJudgment = p.Seed, p.OwnJudgment
 	r.Options.CAs = nil
 	r.Unread, r.Looked = make([]*exchange.ErrorNote, len(r.Cases)), make([]*LookedUp, len(r.Cases))
 	r.Passed = make([]*Passing, len(r.Cases))
@@ -124,7 +126,7 @@ func (r *Run) again(ctx context.Context, exchanges []exchange.Exchange) (verdict
 	for _, pause := range pauses {
 		client := &exchange.Client{Now: func() time.Time { return r.Ended }, Options: r.Options, Budget: exchange.NewBudget(len(cases))}
 		session := &exchange.Session{Client: client, Recording: exchange.NewRecording(exchanges, pause)}
-		verdicts = WhyAll(ctx, probe.Prober{Session: session, Roots: r.Roots, Anchors: r.Anchors, AsOf: r.AsOf, Seed: r.Seed}, cases)
+		verdicts = WhyAll(ctx, probe.Prober{Session: session, Roots: r.Roots, Anchors: r.Anchors, AsOf: r.AsOf, Seed: r.Seed, OwnJudgment: r.OwnJudgment}, cases)
 		unasked = slices.DeleteFunc(session.Exchanges(), func(e exchange.Exchange) bool { return !errors.Is(e.Err, exchange.ErrNotRecorded) })
 		if len(unasked) == 0 || len(unasked) > len(exchanges)/2 { // it is not the run that these are of: no pause helps
 			break

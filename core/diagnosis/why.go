@@ -78,6 +78,7 @@ func Why(ctx context.Context, p probe.Prober, c Case) Verdict {
 	r.askEverybody(ctx)
 	r.judgeAnswers(ctx)
 	r.judgeWay()
+	r.uncheckedHere()
 	r.judgeTargets(ctx)
 	r.judgeMail(ctx)
 	r.judgeRegistry(ctx)

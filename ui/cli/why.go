@@ -94,6 +94,7 @@ func newWhy(a *app) *cobra.Command {
 					}
 				}
 			}
+			prober.OwnJudgment = a.asOf != "" || a.anchorFile != ""
 			if prober.Anchors, prober.AsOf, err = a.validation(); err != nil {
 				return err
 			}
