@@ -128,7 +128,7 @@ func TestBrowseInATerminal(t *testing.T) {
 		x.keys("Enter")
 		x.sees("/ findings / failed", "> 13 07:40:14.000 summit.camera.hollowtarn.example A")
 		x.keys("Enter")
-		x.sees("/ exchange 13", "question reply", "packet 30 at 07:40:14.000000")
+		x.sees("/ exchange 13", "question reply", "packet 30 at 07:40:14.000000", "Ethernet") // which is read after the rest
 		x.keys("Enter", "Down", "Down", "Down", "Down")
 		x.sees("/ exchange 13 / bytes", "header: flags, bytes 44 to 45")
 		x.keys("BSpace", "BSpace", "/", "took > 1")

@@ -47,7 +47,7 @@ func (s *signedBy) Cut(name wire.Name) (is, known bool) {
 		}
 		m := step.Chosen.Exchange.Reply
 		for _, r := range slices.Concat(m.Answer, m.Authority) {
-			if signature, err := dnssec.ReadSignature(r); err == nil && signature.Signer.Equal(step.Zone) && step.Name.IsSubdomainOf(name) {
+			if signature, err := dnssec.ReadSignature(r); err == nil && signature.Signer.Equal(step.Zone) && (step.Name.IsSubdomainOf(name) || r.Name.IsSubdomainOf(name)) {
 				return false, true
 			}
 		}

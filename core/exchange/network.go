@@ -54,7 +54,7 @@ func (i Internet) Datagrams(ctx context.Context, server netip.AddrPort) (Datagra
 	return conn.(*net.UDPConn), nil
 }
 
-// routes are the addresses that the system sent from to servers a moment ago: to ask it each time takes as long
+// routes are the addresses that the system sent from to servers just before: to ask it each time takes as long
 // as a question.
 var routes routeMemory
 
@@ -65,22 +65,25 @@ type routeMemory struct {
 
 type route struct {
 	source netip.Addr
-	until  time.Time
+	left   int // how often it is believed still
 }
 
-// How long a route is believed, and how many are.
+// How often a route is believed, and how many are.
 const (
-	routeFor  = time.Second
+	routeUses = 64
 	maxRoutes = 1024
 )
 
 // source is the address that the system sends to a server from. The error is the system's.
 func (r *routeMemory) source(ctx context.Context, network string, server netip.AddrPort) (netip.Addr, error) {
-	now := time.Now()
 	r.mu.Lock()
-	known, ok := r.known[server.Addr()]
+	known := r.known[server.Addr()]
+	if known.left > 0 {
+		known.left--
+		r.known[server.Addr()] = known
+	}
 	r.mu.Unlock()
-	if ok && now.Before(known.until) {
+	if known.source.IsValid() && known.left > 0 {
 		return known.source, nil
 	}
 	source, err := sourceFor(ctx, network, server)
@@ -92,7 +95,7 @@ func (r *routeMemory) source(ctx context.Context, network string, server netip.A
 	if r.known == nil || len(r.known) >= maxRoutes {
 		r.known = map[netip.Addr]route{}
 	}
-	r.known[server.Addr()] = route{source, now.Add(routeFor)}
+	r.known[server.Addr()] = route{source, routeUses}
 	return source, nil
 }
 
