@@ -47,7 +47,7 @@ type note struct {
 type account struct {
 	Number       int
 	Server       exchange.Server
-	Name         wire.Name
+	Name         wire.Name `json:",omitzero"`
 	Type         wire.Type
 	Class        wire.Class
 	Begun, Ended int
