@@ -475,8 +475,11 @@ func assertOutline(t *testing.T, data []byte) {
 			if r.Type == v.QType() || v.QType().AsksForOthers() {
 				want.Holds |= HoldsAnswer
 			}
+			if r.Type == RRSIG {
+				want.Holds |= HoldsSignature
+			}
 		case AuthoritySection:
-			want.Holds |= map[Type]Holds{NS: HoldsNS, SOA: HoldsSOA}[r.Type]
+			want.Holds |= map[Type]Holds{NS: HoldsNS, SOA: HoldsSOA, RRSIG: HoldsSignature}[r.Type]
 		default:
 			if r.Type == OPT {
 				want.Code |= RCode(r.TTL>>24) << 4
