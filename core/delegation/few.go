@@ -1,6 +1,7 @@
 package delegation
 
 import (
+	"cmp"
 	"encoding/binary"
 	"hash/fnv"
 	"net/netip"
@@ -32,13 +33,7 @@ func (w *Walker) few(step *Step, servers []Server, side bool) (chosen, rest []Se
 	}
 	order := slices.Clone(servers)
 	slices.SortStableFunc(order, func(a, b Server) int {
-		switch x, y := w.lot(a.Host), w.lot(b.Host); {
-		case x < y:
-			return -1
-		case x > y:
-			return 1
-		}
-		return 0
+		return cmp.Compare(w.lot(a.Host), w.lot(b.Host))
 	})
 	for _, s := range order {
 		if len(s.Addresses) == 0 || len(chosen) >= count {

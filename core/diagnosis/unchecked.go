@@ -3,6 +3,7 @@ package diagnosis
 import (
 	"unquil/core/dnssec"
 	"unquil/core/finding"
+	"unquil/core/probe"
 )
 
 // uncheckedHere notes resolvers that hand on what the walk found to be bogus: they do not validate, and whoever
@@ -22,7 +23,7 @@ func (r *round) uncheckedHere() {
 				continue
 			}
 			told[e.Server.Name()] = true
-			r.found = append(r.found, finding.New(finding.ValidationOff, finding.Note, finding.AboutExchange(e), e.Server.Name()+" hands on a bogus answer: it does not validate.", e.Number))
+			r.found = append(r.found, probe.HandsOnBogus(finding.AboutExchange(e), e.Number))
 		}
 	}
 }

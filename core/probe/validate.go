@@ -115,6 +115,11 @@ func (p Prober) Validate(ctx context.Context, exchanges []*exchange.Exchange) (a
 	return all, found
 }
 
+// HandsOnBogus is the finding of a server whose answer is bogus and was given all the same.
+func HandsOnBogus(about finding.About, exchanges ...int) finding.Finding {
+	return finding.New(finding.ValidationOff, finding.Note, about, about.Server+" hands on a bogus answer: it does not validate.", exchanges...)
+}
+
 // findings are what is to be said of how a server and its records agree.
 func (v *Validated) findings() (found []finding.Finding) {
 	if v.Break != nil && v.Break.Zone.IsRoot() {
@@ -127,7 +132,7 @@ func (v *Validated) findings() (found []finding.Finding) {
 	numbers := []int{v.Exchange.Number, v.Signed.Number}
 	name := v.Exchange.Server.Name()
 	if v.State == dnssec.Bogus && v.Exchange.Outcome.Good() && !v.Claims {
-		found = append(found, finding.New(finding.ValidationOff, finding.Note, about, name+" hands on a bogus answer: it does not validate.", numbers...))
+		found = append(found, HandsOnBogus(about, numbers...))
 	}
 	if v.Claims && (v.State == dnssec.Bogus || v.State == dnssec.Insecure) {
 		found = append(found, finding.New(finding.ValidationDiffers, finding.Concern, about, name+" says that it has checked the answer (AD), and by its own records that answer is "+string(v.State)+".", numbers...))

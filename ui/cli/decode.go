@@ -71,6 +71,9 @@ func newDecode(a *app) *cobra.Command {
 			if cmd.Flag("id").Changed {
 				d.choice.ID = &d.id
 			}
+			if d.signed != "" && a.noValidate {
+				return usage(fmt.Errorf("--signed and --no-validate: %w", errTogether))
+			}
 			if err := d.choose(); err != nil {
 				return err
 			}

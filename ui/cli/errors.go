@@ -45,7 +45,7 @@ var (
 	errWalkOver     = errors.New("the zones' own servers are queried over udp or tcp")
 	errTransferOver = errors.New("zones are transferred over tcp or tls")
 	errView         = errors.New("not a view")
-	errSigned       = errors.New("not what signatures come to: bogus, unjudged, fits or secure")
+	errSigned       = errors.New("not what signatures come to")
 	errFinding      = errors.New("not a finding")
 	errBetween      = errors.New("not a pair of times")
 	errExchange     = errors.New("no selected exchange has this number")
@@ -188,7 +188,7 @@ var advice = []struct {
 	{errNoOption, "unquil COMMAND --help lists its options"},
 	{comparison.ErrExpected, "give a value of the type, as in a master file, and the type with --type"},
 	{errWait, "give a time with its unit from 100ms to 1h, such as wait = \"2s\""},
-	{errBounds, "give a time such as 2s (100ms to 1h), 1 to 20 attempts, a rate of at least 1, 1 to 1000 repeats, a speed above 0"},
+	{errBounds, "give a time such as 2s (100ms to 1h), 1 to 20 attempts, a rate of at least 1, 1 to 1024 queries in flight, 1 to 1000 repeats, a speed above 0"},
 	{errPart, "choose from answer, authority, additional, question, header, timing"},
 	{errTogether, "leave one of them out"},
 	{errPrefix, "for example 192.0.2.1, 192.0.2.0/24 or 2001:db8::/120"},
@@ -199,6 +199,7 @@ var advice = []struct {
 	{errWalkOver, "give --over udp or --over tcp"},
 	{errTransferOver, "give --over tcp or --over tls"},
 	{errView, "give overview, exchanges, names, servers, clients, episodes, walks, local-link or timeline"},
+	{errSigned, "give --signed bogus, --signed unjudged, --signed fits or --signed secure"},
 	{errFinding, "give a code from the overview, such as unanswered"},
 	{errBetween, "for example --between 07:40:10,07:41:00"},
 	{errExchange, "--view exchanges lists them with their numbers"},
