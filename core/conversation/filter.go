@@ -124,7 +124,7 @@ func (c *Filter) matches(p *Transaction) bool {
 		len(c.Types) > 0 && !slices.Contains(c.Types, p.View().QType()),
 		len(c.Outcomes) > 0 && !slices.Contains(c.Outcomes, p.Outcome()),
 		c.ID != nil && p.unpackQuestion().id != *c.ID,
-		c.Slower > 0 && p.Waited() < c.Slower && p.answered(), c.Slower > 0 && !p.answered(),
+		c.Slower > 0 && p.Waited() < c.Slower && p.Answered(), c.Slower > 0 && !p.Answered(),
 		!c.From.IsZero() && sent < c.From.UnixNano(), !c.To.IsZero() && sent > c.To.UnixNano(),
 		c.Finding != "" && !slices.Contains(p.Codes, c.Finding):
 		return false
@@ -169,14 +169,14 @@ func (p *Transaction) fields(name string, w wants) *Fields {
 		f.Type = p.View().QType().String()
 	}
 	if w.any("transport") {
-		f.Transport = string(p.transport())
+		f.Transport = string(p.Transport())
 	}
-	if p.answered() && w.any("rcode", "authority", "size") {
+	if p.Answered() && w.any("rcode", "authority", "size") {
 		reply := p.unpackReply()
 		f.Size = len(reply.Bytes())
 		f.RCode, f.Authority = reply.Flags().RCode().String(), reply.Flags().Has(wire.AA)
 	}
-	if p.answered() && w.any("values") {
+	if p.Answered() && w.any("values") {
 		e := p.Exchange()
 		f.Values = exchange.Values(e.Answer().Records)
 	}

@@ -123,7 +123,7 @@ func (o *Overview) judgeRepeats(p *Transaction, server *Stat) {
 	before := p.Related().Before
 	if p.Asked() > 1 {
 		after := time.Duration(p.rel.again[0].At - p.First.At)
-		if p.answered() && !late(p, server) {
+		if p.Answered() && !late(p, server) {
 			k := p.both().as(finding.PacketLost)
 			if p.Received < p.rel.again[0].At {
 				k.detail = replyLost // the server answered, and its client does not know
@@ -144,7 +144,7 @@ const replyLost = "reply"
 
 // judgeTimes tells of a reply that came late or took long, and of one that another contradicts.
 func (o *Overview) judgeTimes(p *Transaction, server *Stat) {
-	if !p.answered() {
+	if !p.Answered() {
 		return
 	}
 	rel, took := p.Related(), p.Took()

@@ -271,7 +271,7 @@ func (o *Overview) add(p *Transaction) {
 	if asker.missing != nil || p.kind == exchange.UsualNoName {
 		o.missingNames(p, asker)
 	}
-	if p.answered() {
+	if p.Answered() {
 		o.answers(p, server)
 	}
 	signed := p.signed && len(o.options.Anchors) > 0
@@ -372,17 +372,21 @@ func (p *Transaction) holds(packet int) bool {
 }
 
 // Packets are the numbers of all packets of the exchange, in order.
-func (p *Transaction) Packets() []int {
-	var all []int
-	for _, try := range p.Sent() {
+func (p *Transaction) Packets() []int { return p.AppendPackets(nil) }
+
+// AppendPackets appends what [Transaction.Packets] returns.
+func (p *Transaction) AppendPackets(all []int) []int {
+	start, rel := len(all), p.Related()
+	all = append(all, p.First.Packet)
+	for _, try := range rel.again {
 		all = append(all, try.Packet)
 	}
-	for _, n := range []int{p.ReceivedIn, p.Related().OtherIn, p.Related().UnreadIn, p.Related().LastIn, p.Related().ReportIn} {
+	for _, n := range [...]int{p.ReceivedIn, rel.OtherIn, rel.UnreadIn, rel.LastIn, rel.ReportIn} {
 		if n > 0 {
 			all = append(all, n)
 		}
 	}
-	slices.Sort(all)
+	slices.Sort(all[start:])
 	return all
 }
 

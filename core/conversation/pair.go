@@ -84,8 +84,8 @@ const (
 	revived              // as replied, of one that was emitted and of which more has come: it holds no reply
 )
 
-// answered reports whether a reply came.
-func (p *Transaction) answered() bool { return p.state >= replied }
+// Answered reports whether a reply came.
+func (p *Transaction) Answered() bool { return p.state >= replied }
 
 // Ties are what an exchange has to do with others, and with packets beside its own.
 type Ties struct {
@@ -143,7 +143,7 @@ func (p *Transaction) Half() Half {
 }
 
 func (p *Transaction) asHalf() Half {
-	return Half{p.Number, p.answered() && p.Outcome().Good(), p.Waited()}
+	return Half{p.Number, p.Answered() && p.Outcome().Good(), p.Waited()}
 }
 
 // part ends the tie to the sibling, which keeps what there is to know.
@@ -209,7 +209,7 @@ func HashName(name wire.Name) uint64 {
 
 // ReplyView is the reply's message in place; ok is false without one.
 func (p *Transaction) ReplyView() (v wire.View, ok bool) {
-	if !p.answered() {
+	if !p.Answered() {
 		return wire.View{}, false
 	}
 	return p.unpackReply(), true
@@ -225,7 +225,7 @@ func (p *Transaction) unpackReply() wire.View {
 
 // bytes is how many bytes both messages have.
 func (p *Transaction) bytes() int {
-	if !p.answered() {
+	if !p.Answered() {
 		return len(p.View().Bytes())
 	}
 	return len(p.View().Bytes()) + len(p.unpackReply().Bytes())
@@ -268,7 +268,7 @@ func (p *Transaction) last() Try {
 // Took is the time from the question to the reply; 0 without one. What was asked
 // again counts from the last time before the reply.
 func (p *Transaction) Took() time.Duration {
-	if !p.answered() {
+	if !p.Answered() {
 		return 0
 	}
 	last := p.First.At
@@ -294,13 +294,26 @@ func (p *Transaction) Lasted() time.Duration {
 
 // Waited is the time from the first question to the reply; 0 without one.
 func (p *Transaction) Waited() time.Duration {
-	if !p.answered() {
+	if !p.Answered() {
 		return 0
 	}
 	return time.Duration(p.Received - p.First.At)
 }
 
-func (p *Transaction) transport() exchange.Transport {
+// Reply is the reply's message; nil without one.
+func (p *Transaction) Reply() []byte {
+	if !p.Answered() {
+		return nil
+	}
+	return p.unpackReply().Bytes()
+}
+
+// HasTies reports whether packets beside its first question and its reply have to do with it, or other
+// exchanges by more than being its other half: [Transaction.Line] has them.
+func (p *Transaction) HasTies() bool { return p.rel != nil }
+
+// Transport is how its messages travelled.
+func (p *Transaction) Transport() exchange.Transport {
 	if p.tcp {
 		return exchange.TCP
 	}
@@ -309,7 +322,7 @@ func (p *Transaction) transport() exchange.Transport {
 
 // Exchange returns the pair as an exchange that owns what it holds.
 func (p *Transaction) Exchange() exchange.Exchange {
-	over := p.transport()
+	over := p.Transport()
 	e := exchange.Exchange{
 		Number: p.Number, Client: p.Client().AddrPort(), Outcome: p.Outcome(),
 		Server: exchange.Server{Address: p.Server().AddrPort(), Transport: over},
@@ -328,7 +341,7 @@ func (p *Transaction) Exchange() exchange.Exchange {
 			at = i
 		}
 	}
-	if p.answered() {
+	if p.Answered() {
 		last := &e.Attempts[at]
 		last.Reply = bytes.Clone(p.unpackReply().Bytes())
 		last.Received, last.ReceivedIn = time.Unix(0, p.Received).UTC(), p.ReceivedIn

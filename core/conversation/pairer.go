@@ -189,11 +189,11 @@ func (p *pairer) replied(m *capturedMessage, from *envelopes, at place) {
 			}
 		}
 	}
-	if pair.answered() && pair.isTransfer() {
+	if pair.Answered() && pair.isTransfer() {
 		p.goesOn(pair, m)
 		return
 	}
-	if pair.answered() {
+	if pair.Answered() {
 		p.repliedAgain(pair, m, from.of(at).message)
 		return
 	}
@@ -306,7 +306,7 @@ func (p *pairer) repliedAgain(pair *Transaction, m *capturedMessage, reply wire.
 func (p *pairer) unsolicited(m *capturedMessage, e *envelope) {
 	question := e.message.Hashes().Question
 	fits := p.wanted[(question^m.client)%buckets]
-	if fits != nil && (fits.state == free || fits.answered() || fits.question != question || fits.client != m.client) {
+	if fits != nil && (fits.state == free || fits.Answered() || fits.question != question || fits.client != m.client) {
 		fits = nil
 	}
 	if fits != nil {
@@ -366,7 +366,7 @@ func (p *pairer) expire(now int64) {
 
 func (p *pairer) finish(pair *Transaction) {
 	p.pairs.remove(pair)
-	if pair.answered() {
+	if pair.Answered() {
 		if pair.outcome == exchange.Truncated && !pair.Related().After.TCP {
 			p.related(pair).Connection = p.connections.after(pair, p.now)
 		}

@@ -34,7 +34,7 @@ const patience = int64(100 * time.Millisecond)
 // askedBefore ties a question to the same one that its client has asked before, unless
 // that got what it asked for, or may yet.
 func (p *pairer) askedBefore(pair, before *Transaction) {
-	waits := !before.answered() || before.Received > pair.First.At // which a file that is not in order shows
+	waits := !before.Answered() || before.Received > pair.First.At // which a file that is not in order shows
 	if waits && pair.First.At-before.First.At < patience {
 		return
 	}
@@ -51,7 +51,7 @@ func (before *Transaction) other(p *Transaction) bool {
 
 // isSingle reports whether no other half was asked for, or that has waited in vain so far.
 func (p *Transaction) isSingle() bool {
-	return p.half.Number == 0 && (p.sibling == nil || !p.sibling.answered())
+	return p.half.Number == 0 && (p.sibling == nil || !p.sibling.Answered())
 }
 
 // related makes room for what few exchanges have.
@@ -72,7 +72,7 @@ func addressTypes(a, b wire.Type) bool {
 
 func (p *Transaction) link() Link {
 	l := Link{Number: p.Number, Server: p.Server(), TCP: p.tcp, Sent: p.First.At}
-	if p.answered() {
+	if p.Answered() {
 		l.Ended, l.Outcome = p.Received, p.Outcome()
 	}
 	return l

@@ -253,12 +253,12 @@ func entryOf(p *Transaction) entry {
 	case p.kind == exchange.UsualNoName:
 		e.how = noName
 	case p.kind != exchange.Unusual: // as nearly all are
-	case p.Outcome().Silent() && !p.answered():
+	case p.Outcome().Silent() && !p.Answered():
 		e.how = unanswered
 	case p.Outcome().Failed():
 		e.how = failed
 	}
-	if p.answered() {
+	if p.Answered() {
 		e.took = p.Took()
 		e.bucket = bucketOf(e.took)
 	}

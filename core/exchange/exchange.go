@@ -7,6 +7,7 @@
 package exchange
 
 import (
+	"bytes"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -223,10 +224,55 @@ func (e *Exchange) Meaning() string {
 // Values returns what records say, in a fixed order and without repeats: their
 // RDATA in master-file form, names in lower case.
 func Values(records []wire.Record) []string {
-	values := make([]string, len(records))
-	for i, r := range records {
-		values[i] = r.Folded().Value()
+	var said Said
+	said.Read(records)
+	values := make([]string, len(said.ends))
+	for i := range values {
+		values[i] = string(said.At(i))
 	}
-	slices.Sort(values)
-	return slices.Compact(values)
+	return values
+}
+
+// Said is what records say, as [Values] has it, in memory that serves again. The zero value says
+// nothing.
+type Said struct {
+	text, joined []byte
+	ends         [][2]int // where each value lies
+}
+
+// Read takes the records of another answer.
+func (s *Said) Read(records []wire.Record) {
+	s.text, s.ends = s.text[:0], s.ends[:0]
+	for _, r := range records {
+		start := len(s.text)
+		s.text = r.Folded().AppendValue(s.text)
+		s.ends = append(s.ends, [2]int{start, len(s.text)})
+	}
+	if len(records) < 2 {
+		return
+	}
+	compare := func(a, b [2]int) int { return bytes.Compare(s.text[a[0]:a[1]], s.text[b[0]:b[1]]) }
+	slices.SortFunc(s.ends, compare)
+	s.ends = slices.CompactFunc(s.ends, func(a, b [2]int) bool { return compare(a, b) == 0 })
+}
+
+// Len is how many values there are, and At is one of them: good until [Said.Read] is called again.
+func (s *Said) Len() int { return len(s.ends) }
+
+// At is the value with an index.
+func (s *Said) At(i int) []byte { return s.text[s.ends[i][0]:s.ends[i][1]] }
+
+// Joined is all of them with something between: good until the next call too.
+func (s *Said) Joined(between string) []byte {
+	if len(s.ends) == 1 {
+		return s.At(0)
+	}
+	s.joined = s.joined[:0]
+	for i := range s.ends {
+		if i > 0 {
+			s.joined = append(s.joined, between...)
+		}
+		s.joined = append(s.joined, s.At(i)...)
+	}
+	return s.joined
 }

@@ -2,6 +2,7 @@ package exchange
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"unquil/core/wire"
@@ -115,13 +116,18 @@ type Answer struct {
 
 // ReadAnswer follows the aliases of q through the answer section of m. Of a zone transfer
 // it takes all records.
-func ReadAnswer(q wire.Question, m *wire.Message) Answer {
-	a := Answer{Name: q.Name}
+func ReadAnswer(q wire.Question, m *wire.Message) (a Answer) {
+	a.Read(q, m)
+	return a
+}
+
+// Read is [ReadAnswer] in the memory of an earlier answer, which is gone then.
+func (a *Answer) Read(q wire.Question, m *wire.Message) {
+	*a = Answer{Name: q.Name, Aliases: a.Aliases[:0], Records: a.Records[:0], Signatures: a.Signatures[:0]}
 	if q.Type.IsTransfer() {
-		a.Records = m.Answer
-		return a
+		a.Records = slices.Clone(m.Answer)
+		return
 	}
-	passed := map[wire.Name]bool{q.Name.Fold(): true}
 	for {
 		var alias *wire.Record
 		for i := range m.Answer {
@@ -141,23 +147,22 @@ func ReadAnswer(q wire.Question, m *wire.Message) Answer {
 			alias = synthesised(a.Name, q.Class, m.Answer)
 		}
 		if alias == nil || len(a.Records) > 0 {
-			return a
+			return
 		}
 		if len(a.Aliases) == maxAliases {
 			a.Cut = true
-			return a
+			return
 		}
 		target, ok := alias.Target()
 		if !ok {
-			return a
+			return
 		}
 		a.Aliases = append(a.Aliases, *alias)
 		a.Name = target
-		if passed[target.Fold()] {
+		if slices.ContainsFunc(a.Aliases, func(passed wire.Record) bool { return passed.Name.Equal(target) }) {
 			a.Loop = true
-			return a
+			return
 		}
-		passed[target.Fold()] = true
 	}
 }
 
@@ -182,7 +187,11 @@ func synthesised(name wire.Name, class wire.Class, records []wire.Record) *wire.
 // Judge returns the outcome of a believed reply to q: Rejection, with [ErrAliasChain] as its
 // reason, where the answer leads further than it is followed. One without an error to a message of
 // another opcode than QUERY, such as NOTIFY, is an answer without records.
-func Judge(q wire.Question, m *wire.Message) Outcome {
+func Judge(q wire.Question, m *wire.Message) Outcome { return new(Answer).Judge(q, m) }
+
+// Judge reads the answer, as [Answer.Read], and says as what [Judge] takes it.
+func (a *Answer) Judge(q wire.Question, m *wire.Message) Outcome {
+	a.Read(q, m)
 	if m.Flags.Has(wire.TC) {
 		return Truncated
 	}
@@ -192,14 +201,13 @@ func Judge(q wire.Question, m *wire.Message) Outcome {
 		}
 		return Outcome(strings.ToLower(code.String()))
 	}
-	answer := ReadAnswer(q, m)
-	if answer.Cut {
+	if a.Cut {
 		return Rejection
 	}
-	if len(answer.Records) > 0 || m.Flags.Opcode() != wire.OpQuery {
+	if len(a.Records) > 0 || m.Flags.Opcode() != wire.OpQuery {
 		return Answered
 	}
-	if zone, _, ok := ReferralZone(m); ok && len(answer.Aliases) == 0 && q.Name.IsSubdomainOf(zone) {
+	if zone, _, ok := ReferralZone(m); ok && len(a.Aliases) == 0 && q.Name.IsSubdomainOf(zone) {
 		return Referral
 	}
 	return NoData

@@ -89,7 +89,12 @@ const (
 
 var classes = newRegistry("CLASS", map[uint16]string{1: "IN", 3: "CH", 4: "HS", 254: "NONE", 255: "ANY"})
 
-func (c Class) String() string { return classes.text(uint16(c)) }
+func (c Class) String() string {
+	if c == IN { // as of nearly all
+		return "IN"
+	}
+	return classes.text(uint16(c))
+}
 
 // ParseClass reads a class mnemonic or CLASS123. The error wraps ErrValue.
 func ParseClass(text string) (Class, error) {

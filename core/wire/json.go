@@ -1,11 +1,14 @@
 package wire
 
 import (
+	"bytes"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
+	"strconv"
+
+	"unquil/core/escape"
 )
 
 // ErrJSON says that a JSON value is not a message as RFC 8427 lays it out.
@@ -66,24 +69,140 @@ type optionJSON struct {
 }
 
 // MarshalJSON writes the message as RFC 8427 says. It has no error.
-func (m Message) MarshalJSON() ([]byte, error) {
+func (m Message) MarshalJSON() ([]byte, error) { return m.AppendJSON(nil), nil }
+
+// AppendJSON appends the message as RFC 8427 says.
+func (m *Message) AppendJSON(dst []byte) []byte {
 	f := m.Flags
-	j := messageJSON{
-		ID: m.ID, QR: f.Has(QR), Opcode: uint8(f.Opcode()), AA: f.Has(AA), TC: f.Has(TC), RD: f.Has(RD),
-		RA: f.Has(RA), Z: f.Has(Z), AD: f.Has(AD), CD: f.Has(CD), RCODE: uint16(f.RCode()),
-		QDCOUNT: len(m.Questions), ANCOUNT: len(m.Answer), NSCOUNT: len(m.Authority), ARCOUNT: len(m.Additional),
-		AnswerRRs: m.Answer, AuthorityRRs: m.Authority, AdditionalRRs: m.Additional,
+	dst = appendMember(dst, `{"ID":`, int(m.ID))
+	dst = appendBit(dst, `,"QR":`, f.Has(QR))
+	dst = appendMember(dst, `,"Opcode":`, int(f.Opcode()))
+	dst = appendBit(dst, `,"AA":`, f.Has(AA))
+	dst = appendBit(dst, `,"TC":`, f.Has(TC))
+	dst = appendBit(dst, `,"RD":`, f.Has(RD))
+	dst = appendBit(dst, `,"RA":`, f.Has(RA))
+	if f.Has(Z) {
+		dst = append(dst, `,"Z":true`...)
 	}
-	for _, q := range m.Questions {
-		j.QuestionRRs = append(j.QuestionRRs, questionJSON{q.Name.String(), new(uint16(q.Type)), q.Type.String(), new(uint16(q.Class)), q.Class.String()})
+	dst = appendBit(dst, `,"AD":`, f.Has(AD))
+	dst = appendBit(dst, `,"CD":`, f.Has(CD))
+	dst = appendMember(dst, `,"RCODE":`, int(f.RCode()))
+	dst = appendMember(dst, `,"QDCOUNT":`, len(m.Questions))
+	dst = appendMember(dst, `,"ANCOUNT":`, len(m.Answer))
+	dst = appendMember(dst, `,"NSCOUNT":`, len(m.Authority))
+	dst = appendMember(dst, `,"ARCOUNT":`, len(m.Additional))
+	for i := range m.Questions {
+		q := &m.Questions[i]
+		dst = append(dst, between(i, `,"questionRRs":[`)...)
+		dst = append(appendHead(dst, q.Name, q.Type, q.Class), '}')
 	}
+	if len(m.Questions) > 0 {
+		dst = append(dst, ']')
+	}
+	dst = appendRecords(dst, `,"answerRRs":[`, m.Answer)
+	dst = appendRecords(dst, `,"authorityRRs":[`, m.Authority)
+	dst = appendRecords(dst, `,"additionalRRs":[`, m.Additional)
 	if e, ok := m.EDNS(); ok {
-		j.EDNS = &ednsJSON{Size: e.Size, Version: e.Version, DO: e.DO, RCODE: m.RCode().String()}
-		for _, o := range e.Options {
-			j.EDNS.Options = append(j.EDNS.Options, optionJSON{o.Code, o.Name(), hexText(o.Data), o.Text()})
+		dst = m.appendEDNS(dst, &e)
+	}
+	return append(dst, '}')
+}
+
+// appendEDNS appends what the OPT record says, in words.
+func (m *Message) appendEDNS(dst []byte, e *EDNS) []byte {
+	dst = appendMember(dst, `,"EDNS":{"udp_payload_size":`, int(e.Size))
+	dst = appendMember(dst, `,"version":`, int(e.Version))
+	dst = appendBit(dst, `,"dnssec_ok":`, e.DO)
+	dst = escape.AppendJSON(append(dst, `,"rcode":`...), m.RCode().String())
+	for i, o := range e.Options {
+		dst = append(dst, between(i, `,"options":[`)...)
+		dst = appendMember(dst, `{"code":`, int(o.Code))
+		dst = escape.AppendJSON(append(dst, `,"name":`...), o.Name())
+		dst = append(appendHex(append(dst, `,"hex":"`...), o.Data), '"')
+		if text := o.Text(); text != "" {
+			dst = escape.AppendJSON(append(dst, `,"text":`...), text)
+		}
+		dst = append(dst, '}')
+	}
+	if len(e.Options) > 0 {
+		dst = append(dst, ']')
+	}
+	return append(dst, '}')
+}
+
+// between is what stands before member i of a list that begins with open.
+func between(i int, open string) string {
+	if i > 0 {
+		return ","
+	}
+	return open
+}
+
+func appendRecords(dst []byte, open string, all []Record) []byte {
+	from, to := 0, 0 // where the head of the record before stands, which most of a section share
+	for i := range all {
+		dst = append(dst, between(i, open)...)
+		r, start := &all[i], len(dst)
+		if i > 0 && r.Type == all[i-1].Type && r.Class == all[i-1].Class && r.Name == all[i-1].Name {
+			dst = append(dst, dst[from:to]...)
+		} else {
+			dst = appendHead(dst, r.Name, r.Type, r.Class)
+		}
+		from, to = start, len(dst)
+		dst = r.appendRest(dst)
+	}
+	if len(all) > 0 {
+		dst = append(dst, ']')
+	}
+	return dst
+}
+
+func appendMember(dst []byte, key string, n int) []byte {
+	return strconv.AppendInt(append(dst, key...), int64(n), 10)
+}
+
+func appendBit(dst []byte, key string, set bool) []byte {
+	dst = append(dst, key...)
+	if set {
+		return append(dst, "true"...)
+	}
+	return append(dst, "false"...)
+}
+
+// appendHead appends the members that questions and records share, without the end.
+func appendHead(dst []byte, name Name, t Type, c Class) []byte {
+	dst = name.AppendJSON(append(dst, `{"NAME":`...))
+	dst = appendMember(dst, `,"TYPE":`, int(t))
+	dst = append(append(dst, `,"TYPEname":"`...), t.String()...) // which has nothing to escape
+	dst = appendMember(dst, `","CLASS":`, int(c))
+	return append(append(append(dst, `,"CLASSname":"`...), c.String()...), '"')
+}
+
+// AppendJSON appends the name in text form with the final dot, as a JSON string.
+func (n Name) AppendJSON(dst []byte) []byte {
+	dst = append(dst, '"')
+	start := len(dst)
+	return append(escapeText(appendName(dst, n.wire), start), '"')
+}
+
+// escapeText puts a backslash before each one and each quote in what stands in dst from start on, which is
+// ASCII that shows otherwise.
+func escapeText(dst []byte, start int) []byte {
+	more := bytes.Count(dst[start:], []byte{'\\'}) + bytes.Count(dst[start:], []byte{'"'})
+	if more == 0 {
+		return dst
+	}
+	from := len(dst) - 1
+	dst = append(dst, make([]byte, more)...)
+	for to := len(dst) - 1; to > from; from-- {
+		dst[to] = dst[from]
+		to--
+		if c := dst[from]; c == '\\' || c == '"' {
+			dst[to] = '\\'
+			to--
 		}
 	}
-	return json.Marshal(j)
+	return dst
 }
 
 // UnmarshalJSON reads a message as RFC 8427 says. The counts are taken from what
@@ -166,18 +285,29 @@ type recordJSON struct {
 }
 
 // MarshalJSON writes the record as RFC 8427 §2.2 says. It has no error.
-func (r Record) MarshalJSON() ([]byte, error) {
-	j := recordJSON{
-		questionJSON{r.Name.String(), new(uint16(r.Type)), r.Type.String(), new(uint16(r.Class)), r.Class.String()},
-		r.TTL, len(r.Data), new(hexText(r.Data)),
-	}
-	data, err := json.Marshal(j)
-	if value := r.Value(); err == nil && !strings.HasPrefix(value, `\#`) {
-		text, _ := json.Marshal(value)
-		data = fmt.Appendf(data[:len(data)-1], `,"rdata%s":%s}`, r.Type, text)
-	}
-	return data, err
+func (r Record) MarshalJSON() ([]byte, error) { return r.AppendJSON(nil), nil }
+
+// AppendJSON appends the record as RFC 8427 §2.2 says.
+func (r *Record) AppendJSON(dst []byte) []byte {
+	return r.appendRest(appendHead(dst, r.Name, r.Type, r.Class))
 }
+
+// appendRest appends what comes behind the members that questions have too.
+func (r *Record) appendRest(dst []byte) []byte {
+	dst = strconv.AppendUint(append(dst, `,"TTL":`...), uint64(r.TTL), 10)
+	dst = appendMember(dst, `,"RDLENGTH":`, len(r.Data))
+	dst = append(appendHex(append(dst, `,"RDATAHEX":"`...), r.Data), '"')
+	before := len(dst)
+	dst = append(append(append(dst, `,"rdata`...), r.Type.String()...), `":"`...)
+	start := len(dst)
+	if dst = r.AppendValue(dst); bytes.HasPrefix(dst[start:], generic) {
+		return append(dst[:before], '}') // which RDATAHEX says already
+	}
+	return append(escapeText(dst, start), `"}`...)
+}
+
+// generic is what the generic form of an RDATA begins with (RFC 3597 §5).
+var generic = []byte(`\#`)
 
 // UnmarshalJSON reads a record as RFC 8427 §2.2 says: its RDATA from RDATAHEX,
 // or else from the member named after its type.

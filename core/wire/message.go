@@ -2,7 +2,7 @@ package wire
 
 import (
 	"encoding/binary"
-	"strings"
+	"slices"
 	"unsafe"
 )
 
@@ -76,27 +76,35 @@ func (m *Message) Section(s Section) []Record {
 // only (RFC 1035 §4.1.4), and returns the offset after it. The error is a
 // *ParseError.
 func ReadName(msg []byte, off int) (Name, int, error) {
-	var b strings.Builder
-	next, err := expandName(&b, borrow(msg), off, len(msg))
+	var a arena
+	next, err := expandName(&a, borrow(msg), off, len(msg))
 	if err != nil {
 		return Name{}, off, &ParseError{"name", off, err}
 	}
-	return Name{b.String()}, next, nil
+	return Name{a.from(0)}, next, nil
 }
 
-// borrow gives the bytes of msg as a string for the length of one call: what is
-// kept of it is always copied.
+// arena is where what was read is written one behind the other. When it grows, what is held
+// of it stays where it was.
+type arena struct{ bytes []byte }
+
+func (a *arena) add(text string) { a.bytes = append(a.bytes, text...) }
+
+// from is what was written from a place on: good until the arena is emptied.
+func (a *arena) from(start int) string { return borrow(a.bytes[start:]) }
+
+// borrow gives the bytes of msg as a string, which is good for as long as nobody writes to them.
 func borrow(msg []byte) string { return unsafe.String(unsafe.SliceData(msg), len(msg)) }
 
-// expandName appends the uncompressed form of the name at msg[off:end] to b and
-// returns the offset after it.
-func expandName(b *strings.Builder, msg string, off, end int) (int, error) {
+// expandName adds the uncompressed form of the name at msg[off:end] and returns the offset
+// after it.
+func expandName(to *arena, msg string, off, end int) (int, error) {
 	for l := startLabels(off, end); ; {
 		label, err := l.next(msg)
 		if err != nil {
 			return 0, err
 		}
-		b.WriteString(label)
+		to.add(label)
 		if len(label) == 1 {
 			return l.after, nil
 		}
@@ -156,10 +164,11 @@ func (l *labels) next(msg string) (label string, err error) {
 // decoder reads a message from front to back. Everything it keeps is written
 // to text, whose earlier contents stay valid when it grows.
 type decoder struct {
-	msg  string
-	off  int
-	text strings.Builder
-	err  error
+	msg   string
+	off   int
+	text  arena
+	first string // the name of the first question
+	err   error
 }
 
 func (d *decoder) fail(field string, at int, err error) {
@@ -185,23 +194,45 @@ func (d *decoder) name(field string, end int) string {
 	if d.err != nil {
 		return ""
 	}
-	start := d.text.Len()
+	start := len(d.text.bytes)
 	next, err := expandName(&d.text, d.msg, d.off, end)
 	if err != nil {
 		d.fail(field, d.off, err)
 		return ""
 	}
 	d.off = next
-	return d.text.String()[start:]
+	return d.text.from(start)
 }
+
+// owner is the name of a record: of most it is the one asked for, by a pointer to it.
+func (d *decoder) owner() string {
+	if d.first != "" && d.off+2 <= len(d.msg) && d.msg[d.off] == 0xC0 && d.msg[d.off+1] == headerSize {
+		d.off += 2
+		return d.first
+	}
+	return d.name("NAME", len(d.msg))
+}
+
+// recordHead is how many bytes stand between a record's name and its RDATA (RFC 1035 §4.1.3).
+const recordHead = 10
 
 func (d *decoder) question() Question {
 	return Question{Name{d.name("QNAME", len(d.msg))}, Type(d.u16("QTYPE")), Class(d.u16("QCLASS"))}
 }
 
-func (d *decoder) record() Record {
-	r := Record{Name: Name{d.name("NAME", len(d.msg))}, Type: Type(d.u16("TYPE")), Class: Class(d.u16("CLASS")), TTL: d.u32("TTL")}
-	size := int(d.u16("RDLENGTH"))
+func (d *decoder) record() (r Record) {
+	r.Name.wire = d.owner()
+	size := 0
+	if d.err == nil && len(d.msg)-d.off >= recordHead {
+		head := d.msg[d.off : d.off+recordHead]
+		r.Type, r.Class = Type(head[0])<<8|Type(head[1]), Class(head[2])<<8|Class(head[3])
+		r.TTL = uint32(head[4])<<24 | uint32(head[5])<<16 | uint32(head[6])<<8 | uint32(head[7])
+		size = int(head[8])<<8 | int(head[9])
+		d.off += recordHead
+	} else { // which says where it ends
+		r.Type, r.Class, r.TTL = Type(d.u16("TYPE")), Class(d.u16("CLASS")), d.u32("TTL")
+		size = int(d.u16("RDLENGTH"))
+	}
 	if d.err != nil {
 		return r
 	}
@@ -220,7 +251,7 @@ func (d *decoder) rdata(r Record, end int) string {
 	if row == nil || d.off == end && (r.Class == ANYC || r.Class == NONE) {
 		return d.copy(end)
 	}
-	base, start := d.off, d.text.Len()
+	base, start := d.off, len(d.text.bytes)
 	rdata := d.msg[base:end]
 	for i := range row.fields {
 		f := &row.fields[i]
@@ -247,54 +278,71 @@ func (d *decoder) rdata(r Record, end int) string {
 		d.fail("RDATA of "+row.mnemonic, d.off, ErrRDataLong)
 		return ""
 	}
-	if d.text.Len()-start > 65535 {
+	if len(d.text.bytes)-start > 65535 {
 		d.fail("RDATA of "+row.mnemonic, base, ErrRDataSize)
 		return ""
 	}
-	return d.text.String()[start:]
+	return d.text.from(start)
 }
 
 func (d *decoder) copy(end int) string {
-	start := d.text.Len()
-	d.text.WriteString(d.msg[d.off:end])
+	start := len(d.text.bytes)
+	d.text.add(d.msg[d.off:end])
 	d.off = end
-	return d.text.String()[start:]
+	return d.text.from(start)
 }
 
 // ReadMessage reads a whole message. On an error, a *ParseError, the message
 // holds what was read before it.
 func ReadMessage(msg []byte) (Message, error) {
-	d := decoder{msg: borrow(msg)}
-	m := Message{ID: d.u16("ID"), Flags: Flags(d.u16("flags"))}
+	var r Reader
+	m, err := r.Read(msg)
+	return *m, err
+}
+
+// Reader reads messages one after the other in the memory of those before, which are gone then:
+// once the largest has been read it allocates nothing. The zero value is ready to use.
+type Reader struct {
+	message   Message
+	questions []Question
+	records   []Record
+	decoder   decoder
+}
+
+// Read is [ReadMessage]. What it returns is good until the next call, and msg has to stay as it is
+// no longer than the call.
+func (r *Reader) Read(msg []byte) (*Message, error) {
+	d, m := &r.decoder, &r.message
+	*d = decoder{msg: borrow(msg), text: arena{d.text.bytes[:0]}}
+	*m = Message{ID: d.u16("ID"), Flags: Flags(d.u16("flags"))}
 	var counts [4]int
-	for i, field := range []string{"QDCOUNT", "ANCOUNT", "NSCOUNT", "ARCOUNT"} {
+	for i, field := range [...]string{"QDCOUNT", "ANCOUNT", "NSCOUNT", "ARCOUNT"} {
 		counts[i] = int(d.u16(field))
 	}
 	if d.err != nil {
 		return m, d.err
 	}
-	d.text.Grow(2 * len(msg))
+	d.text.bytes = slices.Grow(d.text.bytes, 2*len(msg))
 	// The counts are only promises: a question takes 5 bytes at least, a record 11.
-	if n := min(counts[0], len(msg)/5); n > 0 {
-		m.Questions = make([]Question, 0, n)
-	}
+	r.questions = slices.Grow(r.questions[:0], min(counts[0], len(msg)/5))
 	for range counts[0] {
-		if q := d.question(); d.err == nil {
-			m.Questions = append(m.Questions, q)
-		} else {
+		q := d.question()
+		if d.err != nil {
 			return m, d.err
 		}
+		r.questions = append(r.questions, q)
+		m.Questions = r.questions
 	}
-	var all []Record
-	if n := min(counts[1]+counts[2]+counts[3], (len(msg)-d.off)/11); n > 0 {
-		all = make([]Record, 0, n)
+	if counts[0] > 0 {
+		d.first = m.Questions[0].Name.wire
 	}
+	all := slices.Grow(r.records[:0], min(counts[1]+counts[2]+counts[3], (len(msg)-d.off)/11))
 	opts := 0
-	for i, section := range []*[]Record{&m.Answer, &m.Authority, &m.Additional} {
+	for i, section := range [...]*[]Record{&m.Answer, &m.Authority, &m.Additional} {
 		start := len(all)
 		for range counts[i+1] {
-			r := d.record()
-			if r.Type == OPT && d.err == nil {
+			one := d.record()
+			if one.Type == OPT && d.err == nil {
 				if opts++; opts > 1 {
 					d.fail("OPT", d.off, ErrSecondOPT)
 				}
@@ -302,14 +350,17 @@ func ReadMessage(msg []byte) (Message, error) {
 			if d.err != nil {
 				break
 			}
-			all = append(all, r)
+			all = append(all, one)
 		}
 		if len(all) > start {
 			*section = all[start:len(all):len(all)]
 		}
 		if d.err != nil {
-			return m, d.err
+			break
 		}
+	}
+	if r.records = all[:0]; d.err != nil {
+		return m, d.err
 	}
 	m.Trailing = len(msg) - d.off
 	return m, nil

@@ -185,6 +185,9 @@ func (n Name) String() string {
 	return string(appendName(nil, n.wire))
 }
 
+// Append appends what [Name.String] returns.
+func (n Name) Append(dst []byte) []byte { return appendName(dst, n.wire) }
+
 // Spoken is the text form without the final dot, the way people say names; the
 // root stays ".". It is safe to print.
 func (n Name) Spoken() string {
@@ -214,13 +217,25 @@ func appendName[T text](dst []byte, wire T) []byte {
 	}
 	for i := 0; i < len(wire) && wire[i] != 0; {
 		end := i + 1 + int(wire[i])
+		plain := i + 1
 		for i++; i < end; i++ {
-			dst = appendLabelByte(dst, wire[i])
+			if !standsForItself[wire[i]] {
+				dst = appendLabelByte(append(dst, wire[plain:i]...), wire[i])
+				plain = i + 1
+			}
 		}
-		dst = append(dst, '.')
+		dst = append(append(dst, wire[plain:end]...), '.')
 	}
 	return dst
 }
+
+// standsForItself are the bytes of a label that need no escape.
+var standsForItself = func() (table [256]bool) {
+	for c := byte('!'); c < 0x7f; c++ {
+		table[c] = !strings.ContainsRune(`.\";()@$`, rune(c))
+	}
+	return table
+}()
 
 func appendLabelByte(dst []byte, c byte) []byte {
 	switch c {
@@ -236,7 +251,7 @@ func appendLabelByte(dst []byte, c byte) []byte {
 // Equal reports whether n and m are one name, ASCII case ignored (RFC 4343 §3).
 func (n Name) Equal(m Name) bool {
 	// A length byte is at most 63, below 'A': folding every byte is safe.
-	return len(n.wire) == len(m.wire) && equalFolded(n.wire, m.wire)
+	return len(n.wire) == len(m.wire) && (n.wire == m.wire || equalFolded(n.wire, m.wire))
 }
 
 func equalFolded(a, b string) bool {

@@ -114,9 +114,9 @@ func (p *piecer) nameField(field string, end int) {
 	meaning := ""
 	if pointer := p.off - 2; p.pointerEnds(at, pointer) {
 		target := int(p.msg[pointer]&0x3f)<<8 | int(p.msg[pointer+1])
-		var rest strings.Builder
+		var rest arena
 		if _, err := expandName(&rest, p.msg, target, len(p.msg)); err == nil {
-			meaning = fmt.Sprintf("compression: points to byte %d, %q", target, appendName(nil, rest.String()))
+			meaning = fmt.Sprintf("compression: points to byte %d, %q", target, appendName(nil, rest.from(0)))
 		}
 	}
 	p.add(field, at, p.off, string(appendName(nil, name)), meaning)

@@ -226,9 +226,13 @@ func splitWords(text string) (list []Word, err error) {
 
 // Value returns the RDATA in master-file form; in the generic form (RFC 3597 §5)
 // when the type is unknown or the data does not fit it. It is safe to print.
-func (r Record) Value() string { return string(r.appendValue(nil)) }
+func (r Record) Value() string { return string(r.AppendValue(nil)) }
 
-func (r Record) appendValue(dst []byte) []byte {
+// AppendValue appends what [Record.Value] returns.
+func (r Record) AppendValue(dst []byte) []byte {
+	if address, ok := r.Address(); ok { // as of most
+		return address.AppendTo(dst)
+	}
 	if row := rowOf(r.Type, r.Class); row != nil {
 		start, odd := len(dst), false
 		_, _, err := row.each(r.Data, func(f *field, from, to int) {
@@ -267,7 +271,7 @@ func (r Record) Append(dst []byte) []byte {
 	dst = strconv.AppendUint(dst, uint64(r.TTL), 10)
 	dst = append(append(append(dst, ' '), r.Class.String()...), ' ')
 	dst = append(append(dst, r.Type.String()...), ' ')
-	return r.appendValue(dst)
+	return r.AppendValue(dst)
 }
 
 // Escape makes any text safe to show: what does not print is written \DDD (RFC
@@ -350,10 +354,12 @@ func (r Record) Text() string {
 
 // Address returns the address of an A or AAAA record; ok is false for other types.
 func (r Record) Address() (address netip.Addr, ok bool) {
-	if r.Type != A && r.Type != AAAA || r.Class != IN {
-		return netip.Addr{}, false
+	switch {
+	case r.Class != IN:
+	case r.Type == A && len(r.Data) == 4, r.Type == AAAA && len(r.Data) == 16:
+		return addressOf(r.Data), true
 	}
-	return netip.AddrFromSlice([]byte(r.Data))
+	return netip.Addr{}, false
 }
 
 // Folded returns the record with TTL zero and every name in lower case: records
@@ -397,11 +403,13 @@ func (r Record) folded(row *row) Record {
 	var folded []byte
 	row.each(r.Data, func(f *field, from, to int) {
 		if f.kind.holds != nil && f.kind.holds(r.Data, from) {
-			if folded == nil {
-				folded = []byte(r.Data)
-			}
 			for i := from; i < to; i++ {
-				folded[i] = fold(folded[i])
+				if c := fold(r.Data[i]); c != r.Data[i] {
+					if folded == nil {
+						folded = []byte(r.Data)
+					}
+					folded[i] = c
+				}
 			}
 		}
 	})

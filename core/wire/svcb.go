@@ -138,7 +138,7 @@ var svcParams = &kind{
 				part{2, "SvcParamKey", fmt.Sprintf("%d (%s)", p.key, svcKeyNames.text(p.key)), row.meaning},
 				part{2, "SvcParamValue length", strconv.Itoa(len(p.value)), "bytes that follow"})
 			if p.value != "" {
-				all = append(all, part{len(p.value), "SvcParamValue", string(p.appendValue(nil)), ""})
+				all = append(all, part{len(p.value), "SvcParamValue", string(p.AppendValue(nil)), ""})
 			}
 		}
 		return all
@@ -197,10 +197,10 @@ func (p svcParam) append(dst []byte) []byte {
 	if svcKeys[p.key].text == nil {
 		return dst
 	}
-	return p.appendValue(append(dst, '='))
+	return p.AppendValue(append(dst, '='))
 }
 
-func (p svcParam) appendValue(dst []byte) []byte {
+func (p svcParam) AppendValue(dst []byte) []byte {
 	if row := svcKeys[p.key]; p.own() && row.text != nil {
 		return row.text(dst, p.value)
 	}

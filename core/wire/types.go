@@ -234,7 +234,17 @@ var (
 // kinds in it refer to them.
 var typeNames = &registry{prefix: "TYPE"}
 
-func init() { typeNames.fill = mnemonics }
+// commonNames are those of them below 256: they are asked for at every record.
+var commonNames [256]string
+
+func init() {
+	typeNames.fill = mnemonics
+	for t, row := range common[:len(commonNames)] {
+		if row != nil {
+			commonNames[t] = row.mnemonic
+		}
+	}
+}
 
 func mnemonics() map[uint16]string {
 	names := make(map[uint16]string, len(rows))
@@ -244,7 +254,6 @@ func mnemonics() map[uint16]string {
 	return names
 }
 
-// String returns the mnemonic, or TYPE123 for a type that is not in the table.
 // IsTransfer reports whether who asks for the type wants a zone, or what changed in it
 // (RFC 5936, RFC 1995): the answer has records of all types and names.
 func (t Type) IsTransfer() bool { return t == AXFR || t == IXFR }
@@ -253,7 +262,13 @@ func (t Type) IsTransfer() bool { return t == AXFR || t == IXFR }
 // types: ANY, a transfer, or one of the two for mail (RFC 1035 §3.2.3).
 func (t Type) AsksForOthers() bool { return t >= IXFR && t <= ANY }
 
-func (t Type) String() string { return typeNames.text(uint16(t)) }
+// String returns the mnemonic, or TYPE123 for a type that is not in the table.
+func (t Type) String() string {
+	if int(t) < len(commonNames) && commonNames[t] != "" {
+		return commonNames[t]
+	}
+	return typeNames.text(uint16(t))
+}
 
 // ParseType reads a mnemonic in any case, or TYPE123. The error wraps ErrUnknownType.
 func ParseType(text string) (Type, error) {

@@ -128,6 +128,19 @@ func (v View) QClass() Class {
 	return Class(binary.BigEndian.Uint16(v.msg[headerSize+int(v.qname)+2:]))
 }
 
+// Question returns the first question, which is good for as long as the message's bytes are; ok is false
+// without one.
+func (v View) Question() (q Question, ok bool) {
+	if v.qname == 0 {
+		return q, false
+	}
+	name := v.msg[headerSize : headerSize+int(v.qname)]
+	if end, err := skipName(name, 0); err != nil || end != len(name) {
+		return q, false // it is compressed, which a first name cannot be
+	}
+	return Question{Name{borrow(name)}, v.QType(), v.QClass()}, true
+}
+
 // QName returns the first question's name; it allocates. The error is a *ParseError.
 func (v View) QName() (Name, error) {
 	if v.qname == 0 {

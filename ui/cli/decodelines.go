@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"encoding/json"
 	"maps"
 
 	"unquil/core/conversation"
@@ -15,8 +14,8 @@ import (
 // --follow-file the view's own lines.
 type lineWriter struct {
 	d       *decoding
-	encoder *json.Encoder
-	csv     *data.Rows
+	pairs   *data.Pairs // JSON and CSV
+	json    bool
 	view    *text.View
 	err     error
 	command string                                        // "" is decode
@@ -24,17 +23,17 @@ type lineWriter struct {
 	more    map[string]any                                // for the last line
 }
 
-// lineWriter returns nil when exchanges are shown all at once, at the end.
-func (a *app) lineWriter(d *decoding) *lineWriter {
+// lineWriter returns nil when exchanges are shown all at once, at the end. Live says that each is
+// wanted at once.
+func (a *app) lineWriter(d *decoding, live bool) *lineWriter {
 	l := &lineWriter{d: d}
 	switch {
 	case d.packet != 0:
 		return nil
 	case a.json:
-		l.encoder = data.NewEncoder(a.stdout)
+		l.pairs, l.json = data.NewPairs(a.stdout, false, live), true
 	case d.csv:
-		l.csv = data.NewRows(a.stdout)
-		l.err = l.csv.Write(data.ExchangeColumns...)
+		l.pairs = data.NewPairs(a.stdout, true, live)
 	case d.follow && d.view == "exchanges":
 		l.view = a.view()
 	default:
@@ -48,29 +47,25 @@ func (l *lineWriter) exchange(p *conversation.Transaction) {
 	if l.err != nil {
 		return
 	}
-	e := p.Exchange()
 	switch {
-	case l.encoder != nil:
-		line := data.OfPaired(&e, p.Line())
-		if l.whose != nil {
-			line.Program = data.OfProgram(l.whose(p))
-		}
-		l.err = l.encoder.Encode(line)
-	case l.csv != nil:
-		l.err = l.csv.Write(data.ExchangeRow(&e)...)
+	case l.pairs != nil && l.whose != nil:
+		l.err = l.pairs.Write(p, data.OfProgram(l.whose(p)))
+	case l.pairs != nil:
+		l.err = l.pairs.Write(p, nil)
 	default:
+		e := p.Exchange()
 		l.view.ExchangeLine(&e)
 		l.err = l.view.Err()
 	}
 }
 
-// end writes the summary.
+// end writes the summary, and what is left.
 func (l *lineWriter) end(o *conversation.Overview) error {
-	if l.csv != nil {
-		return l.csv.End()
-	}
-	if l.err != nil || l.encoder == nil {
+	if l.pairs == nil || l.err != nil {
 		return l.err
+	}
+	if !l.json {
+		return l.pairs.End(nil)
 	}
 	last := map[string]any{"unquil": version(), "command": cmp.Or(l.command, "decode"), "schema": data.Schema, "summary": data.OfOverview(o, l.d.view)}
 	if l.command == "" {
@@ -80,5 +75,5 @@ func (l *lineWriter) end(o *conversation.Overview) error {
 	if len(l.d.ofRun) > 0 {
 		last["verdicts"] = data.OfVerdicts(l.d.ofRun)
 	}
-	return l.encoder.Encode(last)
+	return l.pairs.End(last)
 }

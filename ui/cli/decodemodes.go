@@ -20,7 +20,7 @@ type decodeMode interface {
 
 // modeOf is the mode that the options ask for.
 func (a *app) modeOf(d *decoding) decodeMode {
-	lines := a.lineWriter(d)
+	lines := a.lineWriter(d, d.follow)
 	switch {
 	case d.packet != 0:
 		return &packetMode{a, d}

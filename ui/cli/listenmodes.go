@@ -34,7 +34,7 @@ type listenMode struct {
 
 // mode is the mode that the options ask for.
 func (r *listenRun) mode() *listenMode {
-	m := &listenMode{listenRun: r, view: r.app.view(), lines: r.lineWriter(&r.l.decoding)}
+	m := &listenMode{listenRun: r, view: r.app.view(), lines: r.lineWriter(&r.l.decoding, true)}
 	if m.lines != nil {
 		m.lines.command, m.lines.whose = "listen", r.whose
 		return m

@@ -94,21 +94,14 @@ func OfLook(l *conversation.WholePacket, of []*exchange.Exchange) any {
 // ExchangeColumns are the columns of exchanges as CSV.
 var ExchangeColumns = []string{"number", "time", "client", "server", "transport", "name", "type", "outcome", "took", "attempts", "values"}
 
-// ExchangeRow is one exchange as CSV. What came from the network is escaped, and
-// nothing begins like a formula.
+// ExchangeRow is one exchange as CSV.
 func ExchangeRow(e *exchange.Exchange) []string {
 	took := ""
 	if e.Reply != nil {
 		took = fmt.Sprintf("%.6f", e.Took().Seconds())
 	}
-	row := []string{fmt.Sprint(e.Number), e.Sent().Format(time.RFC3339Nano), exchange.FormatAddress(e.Client), exchange.FormatAddress(e.Server.Address), string(e.Transport()),
+	return []string{fmt.Sprint(e.Number), e.Sent().Format(time.RFC3339Nano), exchange.FormatAddress(e.Client), exchange.FormatAddress(e.Server.Address), string(e.Transport()),
 		e.Question.Name.String(), e.Question.Type.String(), string(e.Outcome), took, fmt.Sprint(e.Sends()), strings.Join(exchange.Values(e.Answer().Records), "; ")}
-	for i, cell := range row {
-		if cell != "" && strings.ContainsRune("=+-@", rune(cell[0])) {
-			row[i] = "'" + cell
-		}
-	}
-	return row
 }
 
 // OfOverview returns what happened in a capture as JSON has it, with the table or

@@ -1,8 +1,12 @@
 package data
 
 import (
+	"bytes"
+	"encoding/csv"
 	"encoding/json"
+	"io/fs"
 	"net/netip"
+	"strings"
 	"testing"
 	"time"
 
@@ -14,6 +18,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/wire"
 	"unquil/lab"
+	"unquil/lab/recording"
 )
 
 func morning(t *testing.T, file string) *conversation.Overview {
@@ -67,15 +72,90 @@ func TestCaptureJSON(t *testing.T) {
 // No cell of the CSV begins like a formula, and none holds a control byte.
 func TestExchangeRow(t *testing.T) {
 	at := time.Date(2026, 3, 9, 7, 40, 0, 0, time.UTC)
-	e := &exchange.Exchange{Number: 3, Client: netip.MustParseAddrPort("192.0.2.21:50000"), Server: exchange.Server{Address: netip.MustParseAddrPort("192.0.2.53:53")},
+	e := exchange.Exchange{Number: 3, Client: netip.MustParseAddrPort("192.0.2.21:50000"), Server: exchange.Server{Address: netip.MustParseAddrPort("192.0.2.53:53")},
 		Question: wire.Question{Name: wire.MustParseName(`=cmd\027.example`), Type: wire.TXT, Class: wire.IN}, Outcome: exchange.NoReply,
 		Attempts: []exchange.Attempt{{Transport: exchange.UDP, Sent: at}}}
-	row := ExchangeRow(e)
+	var b bytes.Buffer
+	rows := NewRows(&b)
+	require.NoError(t, rows.Write(ExchangeRow(&e)...))
+	require.NoError(t, rows.Write("a,b", ` "c"`, "@d,e", "\x1b", ""))
+	reader := csv.NewReader(&b)
+	reader.FieldsPerRecord = -1
+	all, err := reader.ReadAll()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a,b", ` "c"`, "'@d,e", `\027`, ""}, all[1])
+	row := all[0]
 	require.Len(t, row, len(ExchangeColumns))
 	assert.Equal(t, `'=cmd\027.example.`, row[5])
 	assert.Equal(t, "no-reply", row[7])
 	assert.Empty(t, row[8], "nothing came, so nothing took any time")
 	for _, cell := range row {
 		assert.NotContains(t, cell, "\x1b")
+	}
+}
+
+// What is written straight from the packets is what the types and columns say, whatever came in.
+func TestPairs(t *testing.T) {
+	var varied bytes.Buffer
+	_, err := recording.WriteVaried(&varied, 20_000, recording.Pcap)
+	require.NoError(t, err)
+	morning, err := fs.ReadFile(lab.Captures(), "valley-morning.pcapng")
+	require.NoError(t, err)
+	uplink, err := fs.ReadFile(lab.Captures(), "resolver-uplink.pcap")
+	require.NoError(t, err)
+	var copies conversation.Copies
+	for name, file := range map[string][]byte{"varied": varied.Bytes(), "morning": morning, "uplink": uplink} {
+		t.Run(name, func(t *testing.T) {
+			r, err := capture.NewReader(bytes.NewReader(file))
+			require.NoError(t, err)
+			var lines, rows, quickLines, quickRows bytes.Buffer
+			encoder, table := NewEncoder(&lines), NewRows(&rows)
+			require.NoError(t, table.Write(ExchangeColumns...))
+			pairs, columns := NewPairs(&quickLines, false, false), NewPairs(&quickRows, true, false)
+			count := 0
+			_, err = conversation.Read(t.Context(), []*capture.Reader{r}, conversation.Options{Keep: -1, Each: func(x *conversation.Transaction) {
+				e := x.Exchange()
+				require.NoError(t, encoder.Encode(OfPaired(&e, x.Line())))
+				require.NoError(t, table.Write(ExchangeRow(&e)...))
+				require.NoError(t, pairs.Write(x, nil))
+				require.NoError(t, columns.Write(x, nil))
+				copies.Add(x)
+				count++
+			}})
+			require.NoError(t, err)
+			require.NoError(t, pairs.End(nil))
+			require.NoError(t, columns.End(nil))
+			require.Positive(t, count)
+			assert.Equal(t, strings.Split(lines.String(), "\n"), strings.Split(quickLines.String(), "\n"))
+			assert.Equal(t, strings.Split(rows.String(), "\n"), strings.Split(quickRows.String(), "\n"))
+		})
+	}
+	encoder := pairEncoder{second: -1}
+	allocations := testing.AllocsPerRun(1, func() {
+		for i := range copies.All() {
+			encoder.out = encoder.out[:0]
+			require.NoError(t, encoder.line(&copies.All()[i], nil))
+		}
+	})
+	assert.Less(t, allocations/float64(len(copies.All())), 2.0)
+}
+
+// BenchmarkPairs is how fast exchanges are written, by bytes of JSON.
+func BenchmarkPairs(b *testing.B) {
+	var varied bytes.Buffer
+	_, err := recording.WriteVaried(&varied, 20_000, recording.Pcap)
+	require.NoError(b, err)
+	r, err := capture.NewReader(&varied)
+	require.NoError(b, err)
+	var copies conversation.Copies
+	_, err = conversation.Read(b.Context(), []*capture.Reader{r}, conversation.Options{Keep: -1, Each: copies.Add})
+	require.NoError(b, err)
+	all := copies.All()
+	encoder := pairEncoder{second: -1}
+	b.ReportAllocs()
+	for i := 0; b.Loop(); i++ {
+		encoder.out = encoder.out[:0]
+		require.NoError(b, encoder.line(&all[i%len(all)], nil))
+		b.SetBytes(int64(len(encoder.out)))
 	}
 }

@@ -1,8 +1,6 @@
 package data
 
 import (
-	"cmp"
-	"encoding/csv"
 	"io"
 	"strconv"
 	"strings"
@@ -39,33 +37,64 @@ func WriteCSV(w io.Writer, results []probe.Compared) error {
 // Rows writes CSV (RFC 4180) whose cells do nothing: what does not show is escaped, and a
 // cell that a spreadsheet would take for a formula begins with an apostrophe.
 type Rows struct {
-	w   *csv.Writer
+	w   io.Writer
 	err error
 }
 
 // NewRows begins a table.
-func NewRows(w io.Writer) *Rows { return &Rows{w: csv.NewWriter(w)} }
+func NewRows(w io.Writer) *Rows { return &Rows{w: w} }
 
 // Write writes one row. Errors stick.
 func (r *Rows) Write(cells ...string) error {
-	safe := make([]string, len(cells))
-	for i, cell := range cells {
-		safe[i] = string(escape.Of(cell))
-		if first, _ := utf8.DecodeRuneInString(strings.TrimLeft(safe[i], " ")); strings.ContainsRune(formulas, first) {
-			safe[i] = "'" + safe[i]
-		}
-	}
 	if r.err == nil {
-		r.err = r.w.Write(safe)
+		_, r.err = r.w.Write(appendRow(nil, cells...))
 	}
 	return r.err
+}
+
+// appendRow appends one row.
+func appendRow(b []byte, cells ...string) []byte {
+	for i, cell := range cells {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = appendCell(b, string(escape.Of(cell)))
+	}
+	return append(b, '\n')
+}
+
+// appendCell appends one cell, in which everything shows.
+func appendCell[T ~string | ~[]byte](b []byte, cell T) []byte {
+	guard, quote := false, len(cell) > 0 && cell[0] == ' '
+	for i := range len(cell) {
+		if cell[i] != ' ' {
+			first, _ := utf8.DecodeRuneInString(string(cell[i:min(i+utf8.UTFMax, len(cell))]))
+			guard = strings.ContainsRune(formulas, first)
+			break
+		}
+	}
+	for i := range len(cell) {
+		quote = quote || cell[i] == '"' || cell[i] == ','
+	}
+	if quote {
+		b = append(b, '"')
+	}
+	if guard {
+		b = append(b, '\'')
+	}
+	if !quote {
+		return append(b, cell...)
+	}
+	for i := range len(cell) {
+		if b = append(b, cell[i]); cell[i] == '"' {
+			b = append(b, '"')
+		}
+	}
+	return append(b, '"')
 }
 
 // formulas are what the cells begin with that a spreadsheet calculates, in both widths.
 const formulas = "=+-@＝＋－＠"
 
-// End writes what is left, and returns the first error there was.
-func (r *Rows) End() error {
-	r.w.Flush()
-	return cmp.Or(r.err, r.w.Error())
-}
+// End returns the first error there was.
+func (r *Rows) End() error { return r.err }
