@@ -255,7 +255,7 @@ func datagrams(data []byte, quick bool) (all []Packet, plain int) {
 		for {
 			var p Packet
 			if quick && !decoder.Waits() {
-				count := r.Plains(&batch, func(number int, at int64, _ Place, h *Header, payload []byte) {
+				count := r.Plains(&batch, func(number int, at int64, _ Place, h Header, payload []byte) {
 					p.Plain(number, at, h, payload)
 					p.Payload = bytes.Clone(p.Payload)
 					all = append(all, p)
@@ -281,15 +281,19 @@ func TestPlains(t *testing.T) {
 	frame := AppendFrame(nil, client, server, []byte("question"))
 	options := append(bytes.Clone(frame[:14]), append([]byte{0x46, 0, 0, 40}, append(bytes.Clone(frame[18:34]), append([]byte{1, 1, 1, 1}, frame[34:]...)...)...)...)
 	four := [][]byte{frame, frame, options, frame}
+	six := AppendFrame(nil, netip.MustParseAddrPort("[2001:db8:2::21]:50000"), netip.MustParseAddrPort("[2001:db8:2::53]:53"), []byte("question"))
+	extended := append(bytes.Clone(six[:14+6]), append([]byte{60, 64}, append(bytes.Clone(six[14+8:14+40]), append([]byte{17, 0, 1, 4, 0, 0, 0, 0}, six[14+40:]...)...)...)...)
+	extended[14+5] += 8
 	for name, tt := range map[string]struct {
 		data []byte
 		want int
 	}{
-		"pcap":                       {pcap(binary.LittleEndian, 0xa1b2c3d4, Ethernet, 65535, four...), 3},
-		"pcapng: half have comments": {pcapng(t, four...), 2},
-		"the other byte order":       {pcap(binary.BigEndian, 0xa1b2c3d4, Ethernet, 65535, four...), 0},
-		"cut":                        {pcap(binary.LittleEndian, 0xa1b2c3d4, Ethernet, 44, four...), 0},
-		"another link":               {pcap(binary.LittleEndian, 0xa1b2c3d4, RawIP, 65535, four...), 0},
+		"pcap":                                {pcap(binary.LittleEndian, 0xa1b2c3d4, Ethernet, 65535, four...), 3},
+		"pcapng: half have comments":          {pcapng(t, four...), 2},
+		"IPv6, once with an extension header": {pcap(binary.LittleEndian, 0xa1b2c3d4, Ethernet, 65535, six, extended, six, frame), 3},
+		"the other byte order":                {pcap(binary.BigEndian, 0xa1b2c3d4, Ethernet, 65535, four...), 0},
+		"cut":                                 {pcap(binary.LittleEndian, 0xa1b2c3d4, Ethernet, 44, four...), 0},
+		"another link":                        {pcap(binary.LittleEndian, 0xa1b2c3d4, RawIP, 65535, four...), 0},
 	} {
 		whole, none := datagrams(tt.data, false)
 		quick, plain := datagrams(tt.data, true)

@@ -235,7 +235,7 @@ func (f *feed) plains(r *capture.Reader) bool {
 		return false
 	}
 	f.rec, f.kept = nil, false
-	return r.Plains(&f.now.batch, func(number int, at int64, place capture.Place, h *capture.Header, payload []byte) {
+	return r.Plains(&f.now.batch, func(number int, at int64, place capture.Place, h capture.Header, payload []byte) {
 		f.seen(at)
 		if from, to := h.Ports(); (from == dnsPort || to == dnsPort) && f.now.plain(number, at, place, h, payload, &f.names) {
 			return
@@ -247,7 +247,7 @@ func (f *feed) plains(r *capture.Reader) bool {
 
 // plain reads the message in a plain datagram and adds it, and reports whether that was
 // like most are.
-func (c *chunk) plain(number int, at int64, where capture.Place, h *capture.Header, payload []byte, names *wire.NameCache) bool {
+func (c *chunk) plain(number int, at int64, where capture.Place, h capture.Header, payload []byte, names *wire.NameCache) bool {
 	if c.count == len(c.messages) {
 		c.grow()
 	}

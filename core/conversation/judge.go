@@ -242,7 +242,7 @@ type client struct {
 	at      int
 	last    int64     // when it asked for the newest of them
 	sizes   [8]uint8  // of their names, in bytes; 0: none
-	starts  [8]uint64 // of these: see startOf
+	begins  [8]uint16 // of these: see beginning
 	missing [8]missing
 	names   int // that were new to it, and when the newest of them were asked for
 	times   [burstNames]int64
@@ -256,6 +256,11 @@ type missing struct {
 	sent   int64
 }
 
+// mayMiss reports whether a client was told not to exist what may be the name of an exchange with more behind it.
+func (s *Stat) mayMiss(p *Transaction) bool {
+	return s.begins != 0 && (p.begins == 0 || s.begins>>(p.begins>>1%64)&1 != 0)
+}
+
 // missingNames sees the search list at work: a name that does not exist, and then the
 // same without its end, or with another; and many in a row that do not exist.
 func (o *Overview) missingNames(p *Transaction, stat *Stat) {
@@ -267,16 +272,16 @@ func (o *Overview) missingNames(p *Transaction, stat *Stat) {
 		c = &client{}
 		stat.missing = c
 	}
-	asked := p.View().QuestionBytes()[:p.size]
-	start, mask := startOf(asked)
+	var asked []byte
 	for i, size := range c.sizes {
-		if size <= p.size || (c.starts[i]^start)&mask != 0 {
+		if size <= p.size || c.begins[i] != p.begins && p.begins != 0 {
 			continue // as nearly all are: the one with a suffix behind it is longer, and begins alike
 		}
 		m := &c.missing[i]
 		if sent-m.sent > suffixWithin || sent < m.sent {
 			continue
 		}
+		asked = p.View().QuestionBytes()[:p.size]
 		if suffix := appended(m.name, asked); suffix != "" {
 			if !slices.Contains(p.Codes, finding.SuffixAppended) {
 				p.Codes = append(p.Codes, finding.SuffixAppended)
@@ -303,7 +308,13 @@ func (o *Overview) missingNames(p *Transaction, stat *Stat) {
 	at := c.at % len(c.missing)
 	m := &c.missing[at]
 	c.at, c.last, c.sizes[at] = c.at+1, sent, p.size
-	c.starts[at] = start
+	c.begins[at], asked = p.begins, p.View().QuestionBytes()[:p.size]
+	stat.begins = 0
+	for i, b := range c.begins {
+		if c.sizes[i] > 0 {
+			stat.begins |= 1 << (b >> 1 % 64)
+		}
+	}
 	m.name, m.hash, m.number, m.sent = append(m.name[:0], asked...), p.name, p.Number, sent
 	if known {
 		return
@@ -318,20 +329,6 @@ func (o *Overview) missingNames(p *Transaction, stat *Stat) {
 			c.burst.add(p)
 		}
 	}
-}
-
-// startOf is the first eight bytes of a name in wire form, without the root and letter case aside, and a mask
-// of those that there are: names that differ in these do not begin alike.
-func startOf(name []byte) (start, mask uint64) {
-	n := min(len(name)-1, 8)
-	for i := range n {
-		c := name[i]
-		if c >= 'A' && c <= 'Z' {
-			c += 'a' - 'A'
-		}
-		start |= uint64(c) << (8 * i)
-	}
-	return start, 1<<(8*n) - 1
 }
 
 // appended returns the suffix that long has behind name; "" when it is not name
@@ -357,10 +354,10 @@ type countdown struct {
 
 // noticed is a set of hashes that may hold some more than were added: what is in it is
 // worth looking up.
-type noticed [64]uint64
+type noticed [1 << 11]uint64
 
-func (n *noticed) add(hash uint64)      { n[hash>>6%64] |= 1 << (hash % 64) }
-func (n *noticed) has(hash uint64) bool { return n[hash>>6%64]&(1<<(hash%64)) != 0 }
+func (n *noticed) add(hash uint64)      { n[hash>>6%uint64(len(n))] |= 1 << (hash % 64) }
+func (n *noticed) has(hash uint64) bool { return n[hash>>6%uint64(len(n))]&(1<<(hash%64)) != 0 }
 
 // answers sees answers made up for names that do not exist, and TTLs counting down.
 func (o *Overview) answers(p *Transaction, server *Stat) {

@@ -30,9 +30,17 @@ func (r *room) take(bytes, most int) bool {
 	return true
 }
 
+// full reports whether no exchange more has room, be it small.
+func (r *room) full(most int) bool { return r.count >= most || r.bytes >= maxKeptBytes }
+
 // keep keeps one exchange, while there is room.
 func (o *Overview) keep(p *Transaction) {
-	size, also := p.bytes(), o.options.Also
+	also := o.options.Also
+	if also == nil && o.first.full(o.options.Keep) {
+		o.NotKept++
+		return
+	}
+	size := p.bytes()
 	if !o.first.take(size, o.options.Keep) {
 		wanted := also != nil && also(p)
 		if !wanted || !o.also.take(size, max(o.options.Keep, maxKept)) {

@@ -1,6 +1,7 @@
 package conversation
 
 import (
+	"encoding/binary"
 	"math/rand/v2"
 	"slices"
 
@@ -22,6 +23,7 @@ type capturedMessage struct {
 	client, server uint64         // of the client's address, and of the server with its port
 	says           uint64         // of a question: its hash; of a reply: its RCODE and its addresses, TTLs and order left aside
 	detail         uint32         // of a question: [Message.asked]; of a reply: the TTL of its first answer, in seconds
+	begins         uint16         // of a question: [beginning] of its name
 	kind           exchange.Usual // of a reply: as what its exchange ends
 	traits         traits
 }
@@ -81,9 +83,10 @@ func (all *envelopes) add() (*envelope, place) {
 }
 
 // envelopeOf is the envelope of a plain datagram that holds a message.
-func envelopeOf(h *capture.Header, payload []byte) envelope {
+func envelopeOf(h capture.Header, payload []byte) envelope {
 	v, _ := wire.ReadView(payload) // as it was read before
-	e := envelope{Client: h.From(), Server: h.To(), id: v.ID(), message: v}
+	e := envelope{id: v.ID(), message: v}
+	e.Client, e.Server = h.Ends()
 	if v.Flags().Has(wire.QR) {
 		e.Client, e.Server = e.Server, e.Client
 	}
@@ -121,7 +124,7 @@ func (m *capturedMessage) packet(e *envelope, p *capture.Packet, payload []byte,
 			e.outcome = m.outcome(v)
 		}
 	} else {
-		m.asks(hashes.Question, hashes.Type, p.Hops, v.NameSize())
+		m.asks(v, hashes, p.Hops)
 	}
 	m.client, m.server = clientHash(e.Client), serverHash(e.Server)
 	m.tie(hashes.Question, e.Client.Port(), e.id)
@@ -130,13 +133,14 @@ func (m *capturedMessage) packet(e *envelope, p *capture.Packet, payload []byte,
 
 // plain is the same of a plain datagram, all but when it came, and reports whether that is
 // like most are.
-func (m *capturedMessage) plain(ends *capture.Header, payload []byte, names *wire.NameCache) bool {
+func (m *capturedMessage) plain(ends capture.Header, payload []byte, names *wire.NameCache) bool {
 	hashes, size := names.Read(payload)
 	if size == 0 {
 		return false
 	}
 	v := wire.Named(payload, size)
-	client, server, flags := ends.From(), ends.To(), v.Flags()
+	client, server := ends.Ends()
+	flags := v.Flags()
 	if m.name, m.traits = hashes.Name, 0; flags.Has(wire.QR) {
 		client, server, m.traits = server, client, isReply
 	}
@@ -145,15 +149,25 @@ func (m *capturedMessage) plain(ends *capture.Header, payload []byte, names *wir
 	if flags.Has(wire.QR) {
 		m.answers(v, flags)
 	} else {
-		m.asks(hashes.Question, hashes.Type, ends.Hops(), size)
+		m.asks(v, hashes, ends.Hops())
 	}
 	return true
 }
 
 // asks says what a question says.
-func (m *capturedMessage) asks(question uint64, t wire.Type, hops uint8, nameSize int) {
-	m.says, m.kind = question, exchange.Unusual
-	m.detail = uint32(t)<<16 | uint32(hops)<<8 | uint32(nameSize)
+func (m *capturedMessage) asks(v wire.View, hashes wire.Hashes, hops uint8) {
+	m.says, m.kind = hashes.Question, exchange.Unusual
+	m.detail = uint32(hashes.Type)<<16 | uint32(hops)<<8 | uint32(v.NameSize())
+	m.begins = beginning(v)
+}
+
+// beginning stands for the first eight bytes of the name asked for, letter case aside: names that
+// differ in it do not begin alike. 0: the name is shorter, without the root.
+func beginning(v wire.View) uint16 {
+	if v.NameSize() <= 8 {
+		return 0
+	}
+	return uint16(wire.Lower64(binary.LittleEndian.Uint64(v.Bytes()[12:]))*(seeds[0]|1)>>48) | 1
 }
 
 func clientHash(e capture.Endpoint) uint64 {

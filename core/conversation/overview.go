@@ -214,13 +214,7 @@ func (o *Overview) touch(all []capturedMessage, p *pairer) {
 		slot := &p.pairs.slots[m.hash&uint64(len(p.pairs.slots)-1)]
 		sum += slot.hash
 		if !m.is(isReply) {
-			about, wants := (m.name^m.client)%buckets, (m.says^m.client)%buckets
-			if half := p.latest[about]; half != nil {
-				sum += half.name
-			}
-			if before := p.wanted[wants]; before != nil {
-				sum += before.question
-			}
+			sum += uint64(p.latest[(m.name^m.client)%buckets].mark) + uint64(p.wanted[(m.says^m.client)%buckets].mark)
 			continue
 		}
 		if pair := slot.pair; pair != nil {
@@ -268,7 +262,7 @@ func (o *Overview) add(p *Transaction) {
 	if o.options.Late != nil {
 		o.options.Late.tell(p)
 	}
-	if asker.missing != nil || p.kind == exchange.UsualNoName {
+	if p.kind == exchange.UsualNoName || asker.mayMiss(p) {
 		o.missingNames(p, asker)
 	}
 	if p.Answered() {

@@ -56,10 +56,10 @@ type pairer struct {
 
 	numbered    int
 	pairs       pairTable
-	latest      [buckets]*Transaction // by client and name: what was asked last; another's takes its place
-	wanted      [buckets]*Transaction // by client and question, the same
-	now         int64                 // of the capture
-	due         int64                 // when something is to be given up
+	latest      [buckets]latest // by client and name: what was asked last; another's takes its place
+	wanted      [buckets]lately // by client and question, the same
+	now         int64           // of the capture
+	due         int64           // when something is to be given up
 	open, done  ring
 	doneBytes   int // of the replies of the done ones
 	settled     settledOnes
@@ -108,6 +108,7 @@ func (p *pairer) asked(m *capturedMessage, from *envelopes, at place) {
 	p.numbered++
 	pair = p.pairOf(slot, m, from, at)
 	pair.question = m.says
+	pair.begins = m.begins
 	pair.of, pair.hops, pair.size = m.asked()
 	pair.Number, pair.First = p.numbered, Try{m.Number, m.At}
 	p.open.add(pair)
@@ -305,7 +306,7 @@ func (p *pairer) repliedAgain(pair *Transaction, m *capturedMessage, reply wire.
 // unsolicited is a reply that answers no question of the capture.
 func (p *pairer) unsolicited(m *capturedMessage, e *envelope) {
 	question := e.message.Hashes().Question
-	fits := p.wanted[(question^m.client)%buckets]
+	fits := p.wanted[(question^m.client)%buckets].pair
 	if fits != nil && (fits.state == free || fits.Answered() || fits.question != question || fits.client != m.client) {
 		fits = nil
 	}

@@ -7,11 +7,35 @@ import (
 	"unquil/core/wire"
 )
 
+// lately is a question that was asked lately, and a part of the hash that it is found by: so that most
+// that are not meant need not be looked at.
+type lately struct {
+	pair *Transaction
+	mark uint32
+}
+
+// take puts a question there, and returns the one that was there if it may be of the same hash; nil: it is not.
+func (l *lately) take(pair *Transaction, hash uint64) (before *Transaction) {
+	mark := uint32(hash >> 32)
+	if l.mark == mark {
+		before = l.pair
+	}
+	l.pair, l.mark = pair, mark
+	return before
+}
+
+// latest is the question that a client asked last for a name, and where an exchange is whose other half may
+// be asked yet.
+type latest struct {
+	lately
+	at   uint32 // among the settled ones
+	half uint64 // halfKey of that
+}
+
 // relate ties a new question to what its client asked for the same name before.
 func (p *pairer) relate(pair *Transaction) {
 	pair.about = uint16((pair.name ^ pair.client) % buckets)
-	half := p.latest[pair.about]
-	p.latest[pair.about] = pair
+	half := p.latest[pair.about].take(pair, pair.name^pair.client)
 	if half.other(pair) && half.name == pair.name && half.client == pair.client && half.server == pair.server &&
 		pair.First.At-half.First.At <= pairWithin && addressTypes(half.of, pair.of) && half.isSingle() {
 		half.part()
@@ -19,10 +43,8 @@ func (p *pairer) relate(pair *Transaction) {
 	} else {
 		pair.half = p.settledHalf(pair)
 	}
-	wants := (pair.question ^ pair.client) % buckets
-	before := p.wanted[wants]
-	p.wanted[wants] = pair
-	if before.other(pair) && before.question == pair.question && before.client == pair.client {
+	wants := pair.question ^ pair.client
+	if before := p.wanted[wants%buckets].take(pair, wants); before.other(pair) && before.question == pair.question && before.client == pair.client {
 		p.askedBefore(pair, before)
 	}
 }

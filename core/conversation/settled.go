@@ -28,20 +28,13 @@ type settled struct {
 // settledOnes are the last of them, in turn: they are written one after the other. What
 // finds them is small, so that most look-ups end in the processor's cache.
 type settledOnes struct {
-	ring   [marks]settled
-	count  uint32 // how many there were
-	found  [marks]settledMark
-	halves [marks]settledHalf
+	ring  [marks]settled
+	count uint32 // how many there were
+	found [marks]settledMark
 }
 
 // settledMark is where a hash was last seen.
 type settledMark struct{ part, at uint32 }
-
-// settledHalf is where an exchange is whose other half may be asked yet.
-type settledHalf struct {
-	key uint64
-	at  uint32
-}
 
 // at returns one of them by how many there were before it; nil: it is forgotten.
 func (all *settledOnes) at(n uint32) *settled {
@@ -86,7 +79,8 @@ func (p *pairer) leave(pair *Transaction, t told) {
 	s.says, s.of, s.hops, s.told = pair.says, pair.of, pair.hops, t
 	if (pair.of == wire.A || pair.of == wire.AAAA) && pair.sibling == nil && pair.half.Number == 0 && pair.state != revived {
 		s.good = pair.Outcome().Good()
-		all.halves[pair.about] = settledHalf{halfKey(pair), at}
+		l := &p.latest[pair.about]
+		l.half, l.at = halfKey(pair), at
 	}
 }
 
@@ -111,11 +105,11 @@ func halfKey(p *Transaction) uint64 { return wire.Mix(p.name, p.client^p.server)
 
 // settledHalf is the other half of a pair that has just been asked, where that is settled.
 func (p *pairer) settledHalf(pair *Transaction) Half {
-	h := &p.settled.halves[pair.about]
-	if h.key != halfKey(pair) {
+	l := &p.latest[pair.about]
+	if l.half != halfKey(pair) {
 		return Half{}
 	}
-	s := p.settled.at(h.at)
+	s := p.settled.at(l.at)
 	if s == nil || pair.First.At-s.sent > pairWithin || !addressTypes(s.of, pair.of) {
 		return Half{}
 	}

@@ -16,11 +16,13 @@ import (
 // thousands of times it is exact.
 type Histogram struct {
 	Max     time.Duration
-	few     [8]time.Duration // the first
-	more    *times           // those after, the last ones first
-	known   uint16           // how many of both
+	count   uint32
+	known   uint16           // how many are kept as they are
+	left    bool             // one was not, and none is from then on
+	more    *times           // those after the first, the last ones first
+	buckets *spans           // nil as long as the first are all
 	shelf   *shelf           // of its table
-	buckets [histogramSize]uint32
+	few     [8]time.Duration // the first
 }
 
 // maxExact is how many times of one histogram are kept as they are.
@@ -32,16 +34,20 @@ type times struct {
 	before *times
 }
 
-// shelf is where the histograms of one table keep times as they are: up to a million. It is
-// taken many at once, so that keeping a time allocates nothing.
+type spans [histogramSize]uint32
+
+// shelf is where the histograms of one table keep times as they are, up to some hundred thousand,
+// and have their buckets. Both are made many at once, so that counting allocates nothing.
 type shelf struct {
-	free []times
-	left int // pieces to come
+	free    []times
+	left    int // pieces to come
+	buckets []spans
 }
 
 const (
-	timesAtOnce = 256
-	maxTimes    = 1 << 20 / 63
+	timesAtOnce   = 256
+	bucketsAtOnce = 64
+	maxTimes      = 1 << 17 / 63
 )
 
 func newShelf() *shelf { return &shelf{left: maxTimes} }
@@ -59,12 +65,27 @@ func (s *shelf) take() *times {
 	return one
 }
 
-// Count is how many times there were.
-func (h *Histogram) Count() (n int) {
-	for _, in := range h.buckets {
-		n += int(in)
+func (s *shelf) takeBuckets() *spans {
+	if len(s.buckets) == 0 {
+		s.buckets = make([]spans, bucketsAtOnce)
 	}
-	return n
+	one := &s.buckets[0]
+	s.buckets = s.buckets[1:]
+	return one
+}
+
+// Count is how many times there were.
+func (h *Histogram) Count() int { return int(h.count) }
+
+// counted are the times by bucket.
+func (h *Histogram) counted() (all spans) {
+	if h.buckets != nil {
+		return *h.buckets
+	}
+	for _, d := range h.few[:h.count] {
+		all[bucketOf(d)]++
+	}
+	return all
 }
 
 const histogramSize = 4 * 28 // from a microsecond to some minutes
@@ -85,13 +106,29 @@ func bucketOf(d time.Duration) int {
 func (h *Histogram) Add(d time.Duration) { h.add(bucketOf(d), d) }
 
 func (h *Histogram) add(bucket int, d time.Duration) {
-	h.buckets[bucket]++
 	h.Max = max(h.Max, d)
-	if int(h.known) < len(h.few) {
+	if h.count++; int(h.count) <= len(h.few) {
 		h.few[h.known] = d
 		h.known++
-	} else if h.known < maxExact {
+		return
+	}
+	if h.buckets == nil {
+		h.spread()
+	}
+	h.buckets[bucket]++
+	if !h.left {
 		h.keep(d)
+	}
+}
+
+// spread counts the first times by bucket.
+func (h *Histogram) spread() {
+	if h.shelf == nil {
+		h.shelf = newShelf()
+	}
+	h.buckets = h.shelf.takeBuckets()
+	for _, d := range h.few {
+		h.buckets[bucketOf(d)]++
 	}
 }
 
@@ -99,27 +136,26 @@ func (h *Histogram) add(bucket int, d time.Duration) {
 func (h *Histogram) keep(d time.Duration) {
 	at := (int(h.known) - len(h.few)) % len(times{}.at)
 	if at == 0 {
-		if h.shelf == nil {
-			h.shelf = newShelf()
-		}
 		more := h.shelf.take()
 		if more == nil {
+			h.left = true
 			return
 		}
 		more.before, h.more = h.more, more
 	}
 	h.more.at[at] = d
 	h.known++
+	h.left = h.known == maxExact
 }
 
 // Exact reports whether every time is known, so that a quantile is no estimate.
-func (h *Histogram) Exact() bool { return h.Count() == int(h.known) }
+func (h *Histogram) Exact() bool { return h.count == uint32(h.known) }
 
 // Quantile is the time that percent of the times do not exceed, or an estimate of it where
 // the histogram is not exact; 0 without any.
 func (h *Histogram) Quantile(percent int) time.Duration {
 	count := h.Count()
-	if count == 0 || count != int(h.known) {
+	if count == 0 || !h.Exact() {
 		return h.estimate(percent)
 	}
 	all := slices.Clone(h.few[:min(count, len(h.few))])
@@ -138,7 +174,7 @@ func (h *Histogram) Quantile(percent int) time.Duration {
 func (h *Histogram) estimate(percent int) time.Duration {
 	count := h.Count()
 	rest := (count*percent + 99) / 100
-	for i, n := range h.buckets {
+	for i, n := range h.counted() {
 		if rest -= int(n); rest <= 0 && count > 0 {
 			lower := time.Duration(4+i%4) << (i / 4) * time.Microsecond / 4
 			return min(lower+lower/8, h.Max)
@@ -150,7 +186,7 @@ func (h *Histogram) estimate(percent int) time.Duration {
 // Bars are eight classes of time, from under 1 ms to over 3 s, each three times
 // the one before, with how many times fell into it.
 func (h *Histogram) Bars() (bars [8]int) {
-	for i, n := range h.buckets {
+	for i, n := range h.counted() {
 		lower := time.Duration(4+i%4) << (i / 4) * time.Microsecond / 4
 		class := 0
 		for edge := time.Millisecond; class < 7 && lower >= edge; class++ {
@@ -170,15 +206,16 @@ func (h *Histogram) Bars() (bars [8]int) {
 type Stat struct {
 	Exchanges  int
 	missing    *client   // of a client: the names that it was told not to exist
+	begins     uint64    // of those: a bit of each one's [beginning]
 	near       [8]uint32 // who was on the other side: all of up to eight, or some of more
 	met        uint8     // how many there were, up to 64
+	hasCache   bool
 	Latency    Histogram
 	Failed     int // that ended in anything but an answer, "no such name" or a referral
 	NoName     int
-	Unanswered int    // of Failed: without a reply that can be read as one
-	peers      *peers // all who were on the other side, if more than eight
-	denials    *group // of a server: the names that it said not to exist; nil before the first
-	hasCache   bool
+	Unanswered int              // of Failed: without a reply that can be read as one
+	peers      *peers           // all who were on the other side, if more than eight
+	denials    *group           // of a server: the names that it said not to exist; nil before the first
 	host       capture.Endpoint // of a server, or of a client without its port
 }
 

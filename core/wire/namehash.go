@@ -61,20 +61,20 @@ func nameHash(b []byte) uint64 {
 		block := (*[16]byte)(b)
 		first, last := binary.LittleEndian.Uint64(block[:]), binary.LittleEndian.Uint64(block[8:])
 		if capitals(first, last) {
-			first, last = lower64(first), lower64(last)
+			first, last = Lower64(first), Lower64(last)
 		}
 		h = Mix(first^secret, last^h)
 	}
 	first, last := binary.LittleEndian.Uint64(end[:]), binary.LittleEndian.Uint64(end[8:])
 	if capitals(first, last) {
-		first, last = lower64(first), lower64(last)
+		first, last = Lower64(first), Lower64(last)
 	}
 	return Mix(first^hashSecret, last^size^h)
 }
 
 func shortNameHash(b []byte, size uint64) uint64 {
 	if len(b) >= 8 {
-		first, last := lower64(binary.LittleEndian.Uint64(b)), lower64(binary.LittleEndian.Uint64(b[len(b)-8:]))
+		first, last := Lower64(binary.LittleEndian.Uint64(b)), Lower64(binary.LittleEndian.Uint64(b[len(b)-8:]))
 		return Mix(first^hashSecret, last^size^hashSeed)
 	}
 	var few uint64
@@ -90,8 +90,8 @@ const ones = 0x0101010101010101 // in each of eight bytes
 // which nearly all names have none.
 func capitals(a, b uint64) bool { return (a&^(a<<1)|b&^(b<<1))&(0x40*ones) != 0 }
 
-// lower64 folds the letters among eight bytes (RFC 4343 §3).
-func lower64(b uint64) uint64 {
+// Lower64 folds the letters among eight bytes (RFC 4343 §3).
+func Lower64(b uint64) uint64 {
 	low := b &^ (0x80 * ones)
 	// The top bit of each byte: it is no less than A, but for those that are more than Z.
 	upper := (low + (0x80-'A')*ones) &^ (low + (0x80-'Z'-1)*ones) &^ b & (0x80 * ones)

@@ -306,7 +306,7 @@ func TestView(t *testing.T) {
 func TestQuestionHashes(t *testing.T) {
 	for i := range 256 {
 		eight := uint64(i) * 0x0101010101010101
-		assert.Equal(t, uint64(fold(byte(i)))*0x0101010101010101, lower64(eight), "byte %d", i)
+		assert.Equal(t, uint64(fold(byte(i)))*0x0101010101010101, Lower64(eight), "byte %d", i)
 		assert.True(t, i < 'A' || i > 'Z' || capitals(eight, 0) && capitals(0, eight), "byte %d", i)
 	}
 	seen := map[uint64]string{}
