@@ -263,7 +263,7 @@ func TestDecodeViews(t *testing.T) {
 		{"by server and time taken", []string{morning, "--view", "exchanges", "--server", "192.0.2.0/24", "--slower", "2s"}, 3, []string{"summit.camera.hollowtarn.example A"}, []string{"ridge.north"}},
 		{"by time", []string{morning, "--view", "exchanges", "--between", "07:40:02,07:40:05"}, 0, []string{"tickets.hollowtarn.example A", "timetable.hollowtarn.example TXT"}, []string{"www."}},
 		{"by finding", []string{morning, "--view", "exchanges", "--finding", "half-fails"}, 3, []string{"web.hollowtarn.example AAAA: server-failure"}, []string{"tickets"}},
-		{"by a condition", []string{morning, "--view", "exchanges", "--where", `outcome == "no-name" && client == "192.0.2.22" && took > 0.021`}, 3, []string{"tikets.hollowtarn.example A: no-name"}, []string{"farhost"}},
+		{"by a condition", []string{morning, "--view", "exchanges", "--where", `outcome = no-name and client = 192.0.2.22 and took > 21ms`}, 3, []string{"tikets.hollowtarn.example A: no-name"}, []string{"farhost"}},
 		{"by ID", []string{morning, "--view", "exchanges", "--id", "19805"}, 0, []string{"tickets.hollowtarn.example A"}, []string{"AAAA"}},
 		{"findings are narrowed too", []string{morning, "--client", "192.0.2.21"}, 3, []string{"status.lifts.hollowtarn.example"}, []string{"192.0.2.66", "no-name-burst"}},
 		{"nothing that was selected", []string{morning, "--view", "exchanges", "--id", "0"}, 0, []string{"no exchange to show: the capture has none, or none that was selected"}, nil},
@@ -334,7 +334,7 @@ func TestDecodeForms(t *testing.T) {
 	assert.Equal(t, "truncated", back[0]["outcome"])
 	assert.Equal(t, "answered", back[1]["outcome"], "with all of its TCP connection")
 	torn := filepath.Join(folder, "fragments.pcapng")
-	assert.Zero(t, run(t, "decode", filepath.Join(folder, "mangled.pcapng"), "--where", `type == "TXT" && took > 0`, "--to", torn).code)
+	assert.Zero(t, run(t, "decode", filepath.Join(folder, "mangled.pcapng"), "--where", `type = TXT and took > 0s`, "--to", torn).code)
 	back, _ = lines(t, torn)
 	require.NotEmpty(t, back)
 	assert.Equal(t, "answered", back[0]["outcome"], "with all of its fragments")

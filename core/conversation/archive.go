@@ -288,7 +288,7 @@ func (c Filter) Around(at time.Time, span time.Duration) Filter {
 // And is a filter that lets through what this one does and a condition too, as after --where.
 func (c Filter) And(condition string) Filter {
 	if c.Where != "" {
-		condition = "(" + c.Where + ") && (" + condition + ")"
+		condition = "(" + c.Where + ") and (" + condition + ")"
 	}
 	c.Where = condition
 	c.Names, c.Types, c.Outcomes = slices.Clone(c.Names), slices.Clone(c.Types), slices.Clone(c.Outcomes)

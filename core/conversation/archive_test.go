@@ -112,10 +112,10 @@ func TestArchiveChooses(t *testing.T) {
 		{"around a moment", conversation.By(client).Around(o.Find(1).Sent(), time.Second), func(e *exchange.Exchange) bool {
 			return e.Client.Addr() == client && e.Sent().Sub(o.Find(1).Sent()).Abs() <= time.Second
 		}},
-		{"a condition", conversation.Filter{}.And(`type == "AAAA"`).And(`outcome == "no-data" || outcome == "no-name"`), func(e *exchange.Exchange) bool {
+		{"a condition", conversation.Filter{}.And(`type = AAAA`).And(`outcome in (no-data, no-name)`), func(e *exchange.Exchange) bool {
 			return e.Question.Type.String() == "AAAA" && (e.Outcome == exchange.NoData || e.Outcome == exchange.NoName)
 		}},
-		{"a condition over values and the name", conversation.Filter{Where: `name startsWith "www." && any(values, # == "203.0.113.120")`}, func(e *exchange.Exchange) bool {
+		{"a condition over values and the name", conversation.Filter{Where: `name like www.* and value = 203.0.113.120`}, func(e *exchange.Exchange) bool {
 			return e.Question.Name.Spoken()[:4] == "www." && slices.Contains(exchange.Values(e.Answer().Records), "203.0.113.120")
 		}},
 		{"within others", conversation.Filter{Within: conversation.ChosenFrom([]int{2, 3, 4})}.And("number > 2"), func(e *exchange.Exchange) bool { return e.Number == 3 || e.Number == 4 }},

@@ -66,6 +66,37 @@ var outcomeWords = map[Outcome]string{
 // Outcomes are all that have words of their own, and no RCODE of their name.
 var Outcomes = []Outcome{Answered, NoData, NoName, Referral, Refused, ServerFailure, FormatError, NotImplemented, Truncated, NoReply, Unreachable, Rejection, CutOff, Open}
 
+// OutcomeWords are all outcomes that there can be a word for: those, and what is left of the RCODEs.
+func OutcomeWords() (all []string) {
+	for _, o := range Outcomes {
+		all = append(all, string(o))
+	}
+	for _, mnemonic := range wire.RCodes() {
+		code, _ := wire.ParseRCode(mnemonic) // which it is one of
+		if _, otherwise := rcodeOutcomes[code]; !otherwise && code != wire.NoError {
+			all = append(all, strings.ToLower(mnemonic))
+		}
+	}
+	return all
+}
+
+// ParseOutcome reads an outcome in any case: a word for one, or the mnemonic of an RCODE. ok is false for
+// another word.
+func ParseOutcome(word string) (o Outcome, ok bool) {
+	o = Outcome(strings.ToLower(word))
+	if slices.Contains(Outcomes, o) {
+		return o, true
+	}
+	code, err := wire.ParseRCode(word)
+	if err != nil || code == wire.NoError {
+		return o, false
+	}
+	if other, otherwise := rcodeOutcomes[code]; otherwise {
+		return other, true
+	}
+	return Outcome(strings.ToLower(code.String())), true
+}
+
 // Words says how an exchange ended.
 func (o Outcome) Words() string {
 	if words, ok := outcomeWords[o]; ok {

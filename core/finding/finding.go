@@ -317,6 +317,14 @@ func Of(code Code) (Entry, bool) {
 	return Catalogue[i], true
 }
 
+// Codes are the codes of all findings.
+func Codes() (all []string) {
+	for i := range Catalogue {
+		all = append(all, string(Catalogue[i].Code))
+	}
+	return all
+}
+
 // Meaning is what the catalogue says of a code; "" of an unknown one.
 func (c Code) Meaning() string {
 	entry, _ := Of(c)

@@ -3,6 +3,7 @@ package wire
 import (
 	"fmt"
 	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -142,6 +143,23 @@ var tsigErrors = newRegistry("RCODE", func() map[uint16]string {
 }())
 
 func (r RCode) String() string { return rcodes.text(uint16(r)) }
+
+// ParseRCode reads a mnemonic or RCODE123. The error wraps ErrValue.
+func ParseRCode(text string) (RCode, error) {
+	v, ok := rcodes.value(text)
+	if !ok {
+		return 0, fmt.Errorf("response code %q: %w", text, ErrValue)
+	}
+	return RCode(v), nil
+}
+
+// RCodes are the mnemonics of all response codes, in the order of their numbers.
+func RCodes() (all []string) {
+	for _, v := range slices.Sorted(maps.Keys(rcodes.names)) {
+		all = append(all, rcodes.names[v])
+	}
+	return all
+}
 
 // Opcode is the kind of query (RFC 1035 §4.1.1).
 type Opcode uint8

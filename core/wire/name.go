@@ -197,6 +197,15 @@ func (n Name) Spoken() string {
 	return "."
 }
 
+// AppendSpoken appends what [Name.Spoken] returns.
+func (n Name) AppendSpoken(dst []byte) []byte {
+	start := len(dst)
+	if dst = appendName(dst, n.wire); len(dst)-start > 1 {
+		dst = dst[:len(dst)-1]
+	}
+	return dst
+}
+
 // MarshalText and UnmarshalText let a name stand in JSON and other text forms. MarshalText has no
 // error.
 func (n Name) MarshalText() ([]byte, error) { return appendName(nil, n.wire), nil }

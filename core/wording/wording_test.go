@@ -23,3 +23,13 @@ func TestWording(t *testing.T) {
 	assert.Equal(t, []string{".", "a.example"}, []string{Spoken("."), Spoken("a.example.")})
 	assert.Equal(t, []string{"exchange 3", "exchanges 3, 1005"}, []string{Exchanges([]int{3}), Exchanges([]int{3, 1005})})
 }
+
+// A misspelled word stands for the nearest one, where one is near.
+func TestNearest(t *testing.T) {
+	words := []string{"took", "type", "outcome", "no-name", "server-failure"}
+	for word, want := range map[string]string{"tok": "took", "tpye": "type", "OUTCME": "outcome", "noname": "no-name", "servfail": "", "took": "", "xyz": "", "": ""} {
+		assert.Equal(t, want, Nearest(word, words), word)
+	}
+	assert.Equal(t, "; did you mean type?", OrNearest("typ", words))
+	assert.Empty(t, OrNearest("type", words))
+}

@@ -171,7 +171,7 @@ func TestWays(t *testing.T) {
 		{"a finding that only packets show", []string{"down", "down", "down", "down", "down", "enter"}, "local link", []string{"printer.local"}},
 		{"the time line", []string{"9", "enter"}, "time line / from 07:40:00", []string{"exchanges"}},
 		{"help", []string{"?"}, "findings / help", []string{"Space", "mark an exchange for writing"}},
-		{"narrowed, and narrowed again", []string{"4", "enter", "/", `outcome == "no-name"`, "enter", "/", `type == "AAAA"`, "enter"}, `servers / 192.0.2.53 / outcome == "no-name" / type == "AAAA"`,
+		{"narrowed, and narrowed again", []string{"4", "enter", "/", `outcome = no-name`, "enter", "/", `type = AAAA`, "enter"}, `servers / 192.0.2.53 / outcome = no-name / type = AAAA`,
 			[]string{"1 exchange where (outcome"}},
 		{"nothing below", []string{"7", "enter"}, "walks", []string{"nothing is below this"}},
 		{"not from an exchange", []string{"o"}, "findings", []string{"that goes from an exchange"}},
@@ -217,15 +217,15 @@ func TestNarrowing(t *testing.T) {
 	v.press("2", "/", "took >")
 	assert.Contains(t, v.words(), "narrow exchanges to: took >")
 	assert.Contains(t, v.words(), "not a condition")
-	v.press(" 1")
+	v.press(" 1s")
 	assert.Contains(t, v.words(), "4 exchanges left")
 	v.press("enter")
-	assert.Contains(t, v.words(), "4 exchanges where took > 1")
+	assert.Contains(t, v.words(), "4 exchanges where took > 1s")
 	v.press("/", "esc")
 	assert.Nil(t, v.asking)
 	v.press("/", "took >", "enter")
 	assert.Contains(t, v.words(), "not a condition")
-	assert.Contains(t, v.words(), "4 exchanges where took > 1")
+	assert.Contains(t, v.words(), "4 exchanges where took > 1s")
 }
 
 // What is marked is written with the notes on it; without marks, what is looked at.
@@ -335,7 +335,7 @@ func TestPlain(t *testing.T) {
 			return "written", nil
 		}}, text.Never)
 	var out bytes.Buffer
-	lines := "1\n17\nmark\nnote old shop\nhalf\nup\nup\nmark 62\nwrite two.pcapng\nlist servers\n1\nmore\nwhere outcome == \"no-name\"\nwhere x >\nbefore\nnonsense\n99999\nlist nothing\nlist time line\nup\nhelp\nend\nlist names\n"
+	lines := "1\n17\nmark\nnote old shop\nhalf\nup\nup\nmark 62\nwrite two.pcapng\nlist servers\n1\nmore\nwhere outcome = no-name\nwhere x >\nbefore\nnonsense\n99999\nlist nothing\nlist time line\nup\nhelp\nend\nlist names\n"
 	require.NoError(t, RunPlain(t.Context(), b, strings.NewReader(lines), &out))
 	told := strings.Join(strings.Fields(out.String()), " ")
 	for _, words := range []string{

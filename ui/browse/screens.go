@@ -567,4 +567,4 @@ func checked(condition string) error {
 }
 
 // example is a condition to begin with.
-const example = `outcome == "server-failure" && took > 0.2`
+const example = `outcome = server-failure and took > 200ms`

@@ -110,13 +110,13 @@ func TestNamesEndWithTheRun(t *testing.T) {
 
 func TestSplitLine(t *testing.T) {
 	for line, want := range map[string][]string{
-		"ask  www.example\t--type mx":    {"ask", "www.example", "--type", "mx"},
-		`note "the caller's old shop"`:   {"note", "the caller's old shop"},
-		`decode --where 'name == "x"' f`: {"decode", "--where", `name == "x"`, "f"},
-		`note "a \"b\" \c"`:              {"note", `a "b" \c`},
-		`a\.b.example`:                   {`a\.b.example`},
-		`note ""`:                        {"note", ""},
-		"":                               nil,
+		"ask  www.example\t--type mx":   {"ask", "www.example", "--type", "mx"},
+		`note "the caller's old shop"`:  {"note", "the caller's old shop"},
+		`decode --where 'name = "x"' f`: {"decode", "--where", `name = "x"`, "f"},
+		`note "a \"b\" \c"`:             {"note", `a "b" \c`},
+		`a\.b.example`:                  {`a\.b.example`},
+		`note ""`:                       {"note", ""},
+		"":                              nil,
 	} {
 		words, err := splitLine(line)
 		require.NoError(t, err, line)

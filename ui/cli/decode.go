@@ -21,6 +21,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/finding"
 	"unquil/core/wire"
+	"unquil/core/wording"
 	"unquil/ui/files"
 	"unquil/ui/page"
 	"unquil/ui/text"
@@ -111,7 +112,7 @@ func (d *decoding) choiceFlags(flags *pflag.FlagSet) {
 	flags.Uint16Var(&d.id, "id", 0, "only messages with this ID")
 	flags.DurationVar(&d.choice.Slower, "slower", 0, "only exchanges that took at least this long")
 	flags.StringVar(&d.finding, "finding", "", "only exchanges with this finding `CODE`")
-	flags.StringVar(&d.choice.Where, "where", "", "only exchanges that meet a `CONDITION`, such as 'outcome == \"no-name\" && took > 0.2'")
+	flags.StringVar(&d.choice.Where, "where", "", "only exchanges that meet a `CONDITION`, such as 'took > 200ms and not outcome = no-name'")
 }
 
 // choose reads the options that choose exchanges.
@@ -138,7 +139,11 @@ func (d *decoding) choose() (err error) {
 		return err
 	}
 	for _, word := range d.outcomes {
-		c.Outcomes = append(c.Outcomes, exchange.Outcome(strings.ToLower(word)))
+		outcome, known := exchange.ParseOutcome(word)
+		if !known {
+			return usage(fmt.Errorf("--outcome %q: %w%s", shorten(word), errOutcome, wording.OrNearest(word, exchange.OutcomeWords())))
+		}
+		c.Outcomes = append(c.Outcomes, outcome)
 	}
 	for _, list := range []struct {
 		option string
@@ -305,7 +310,7 @@ func (a *app) planOf(d *decoding, mode decodeMode) (plan conversation.Plan, err 
 		plan.Select = conversation.SelectForReport
 		plan.Fetch = (*conversation.Overview).Shows
 	}
-	plan.Settled = plan.Select != conversation.SelectNone || d.finding != "" || strings.Contains(d.choice.Where, "findings")
+	plan.Settled = plan.Select != conversation.SelectNone || d.choice.NeedsFindings()
 	plan.Only = d.exchange
 	mode.plan(&plan)
 	return plan, nil

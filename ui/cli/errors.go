@@ -46,6 +46,7 @@ var (
 	errTransferOver = errors.New("zones are transferred over tcp or tls")
 	errView         = errors.New("not a view")
 	errSigned       = errors.New("not what signatures come to")
+	errOutcome      = errors.New("not an outcome")
 	errFinding      = errors.New("not a finding")
 	errBetween      = errors.New("not a pair of times")
 	errExchange     = errors.New("no selected exchange has this number")
@@ -200,11 +201,12 @@ var advice = []struct {
 	{errTransferOver, "give --over tcp or --over tls"},
 	{errView, "give overview, exchanges, names, servers, clients, episodes, walks, local-link or timeline"},
 	{errSigned, "give --signed bogus, --signed unjudged, --signed fits or --signed secure"},
+	{errOutcome, "unquil help outcomes lists them all"},
 	{errFinding, "give a code from the overview, such as unanswered"},
 	{errBetween, "for example --between 07:40:10,07:41:00"},
 	{errExchange, "--view exchanges lists them with their numbers"},
 	{errPacket, "packets are numbered from 1; the overview shows how many there are"},
-	{conversation.ErrCondition, "for example --where 'outcome == \"no-name\" && took > 0.2'; the fields are number, time, client, server, port, name, type, outcome, rcode, took, waited, attempts, id, transport, size, authority, values and findings"},
+	{conversation.ErrCondition, "for example --where 'took > 200ms and not outcome = no-name'; unquil help conditions explains all fields"},
 	{errMachine, "leave it out, or give dead-end, gone, two-lines, detour or typed"},
 	{errNotAsked, "unquil decode FILE --view names lists the names that were looked up"},
 	{errCode, "unquil findings lists them all"},

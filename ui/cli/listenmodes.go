@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"strings"
 	"time"
 
 	"golang.org/x/term"
@@ -39,7 +38,6 @@ func (r *listenRun) mode() *listenMode {
 		m.lines.command, m.lines.whose = "listen", r.whose
 		return m
 	}
-	m.late = r.l.finding != "" || strings.Contains(r.l.choice.Where, "findings")
 	view := r.l.view
 	if r.l.command != "" { // whose output is not to be mixed with ours
 		m.sees = view == "exchanges"
@@ -56,7 +54,7 @@ func (r *listenRun) mode() *listenMode {
 }
 
 func (m *listenMode) plan(p *conversation.Plan) {
-	m.choose = p.Choose
+	m.choose, m.late = p.Choose, m.l.choice.NeedsFindings()
 	p.Live = &conversation.Live{Look: m.look}
 	p.Tell = m.told
 	if m.lines == nil {
