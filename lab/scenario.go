@@ -382,6 +382,15 @@ func HasMachine(label string) bool {
 	return label == "" || err == nil
 }
 
+// Machines are the labels of the lab's machines beside the technician's own.
+func Machines() (labels []string) {
+	entries, _ := fs.ReadDir(files, "machines") // embedded: the folder is there
+	for _, entry := range entries {
+		labels = append(labels, entry.Name())
+	}
+	return labels
+}
+
 // Zones is the folder of the story's master files.
 func Zones() fs.FS {
 	root, err := fs.Sub(files, "zones")

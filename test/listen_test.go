@@ -45,7 +45,7 @@ func TestListenChooses(t *testing.T) {
 		not   string
 	}{
 		{"--name tickets.*", []string{"tickets.hollowtarn.example A: 203.0.113.80", "lab0: 4 exchanges, none of which failed"}, "tikets"},
-		{"--where took>0.5", []string{"summit.camera.hollowtarn.example A: server-failure", "ridge.north"}, "tickets.hollowtarn.example A"},
+		{"--where took>500ms", []string{"summit.camera.hollowtarn.example A: server-failure", "ridge.north"}, "tickets.hollowtarn.example A"},
 		{"--finding slow", []string{"ridge.north.hollowtarn.example A: 203.0.113.165 in 1.3 s"}, "tickets.hollowtarn.example A"},
 		{"--outcome no-name --view exchanges", []string{"tikets.hollowtarn.example A: no-name (NXDOMAIN)"}, "server-failure"},
 		{"--view servers", []string{"192.0.2.53", "median"}, "tickets.hollowtarn.example A:"},

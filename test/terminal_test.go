@@ -131,14 +131,14 @@ func TestBrowseInATerminal(t *testing.T) {
 		x.sees("/ exchange 13", "question reply", "packet 30 at 07:40:14.000000", "Ethernet") // which is read after the rest
 		x.keys("Enter", "Down", "Down", "Down", "Down")
 		x.sees("/ exchange 13 / bytes", "header: flags, bytes 44 to 45")
-		x.keys("BSpace", "BSpace", "/", "took > 1")
-		x.sees("narrow failed to: took > 1", "1 exchange left")
+		x.keys("BSpace", "BSpace", "/", "took > 1s")
+		x.sees("narrow failed to: took > 1s", "1 exchange left")
 		x.keys("Enter", "Space", "w", filepath.Join(folder, "one.csv"))
 		x.sees("write 1 marked exchange to")
 		x.keys("Enter")
 		x.sees("1 exchange written to")
 		x.tmux("resize-window", "-t", "s", "-x", "60", "-y", "20")
-		x.sees("1 exchange where took > 1")
+		x.sees("1 exchange where took > 1s")
 		for _, line := range strings.Split(x.screen(), "\n") {
 			assert.LessOrEqual(t, len([]rune(line)), 60)
 		}

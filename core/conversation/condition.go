@@ -91,17 +91,15 @@ type condition struct {
 	findings bool // it depends on what later packets may show
 }
 
-// parseCondition reads a condition:
-//
-//	condition = both { "or" both }
-//	both      = part { "and" part }
-//	part      = "not" part | "(" condition ")" | test
-//	test      = FIELD ("=" | "!=" | "<" | "<=" | ">" | ">=") VALUE
-//	          | FIELD "in" ( "(" VALUE { "," VALUE } ")" | NETWORK )
-//	          | FIELD ("under" | "like" | "before" | "after") VALUE
-//	          | "has" "finding" CODE | "is" "authoritative"
-//
-// The error is a [*ConditionError].
+// ConditionGrammar is how conditions are written (ISO/IEC 14977), rule by rule.
+var ConditionGrammar = [][2]string{
+	{"condition", `both, { "or", both } ;`},
+	{"both", `part, { "and", part } ;`},
+	{"part", `"not", part | "(", condition, ")" | test ;`},
+	{"test", `field, ( "=" | "!=" | "<" | "<=" | ">" | ">=" | "under" | "like" | "before" | "after" ), value | field, "in", ( network | "(", value, { ",", value }, ")" ) | "has", "finding", code | "is", "authoritative" ;`},
+}
+
+// parseCondition reads a condition, as [ConditionGrammar] has it. The error is a [*ConditionError].
 func parseCondition(text string) (*condition, error) {
 	c := &conditionParser{text: text}
 	if err := c.split(); err != nil {

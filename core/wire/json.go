@@ -7,8 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
-
-	"unquil/core/escape"
 )
 
 // ErrJSON says that a JSON value is not a message as RFC 8427 lays it out.
@@ -113,14 +111,14 @@ func (m *Message) appendEDNS(dst []byte, e *EDNS) []byte {
 	dst = appendMember(dst, `,"EDNS":{"udp_payload_size":`, int(e.Size))
 	dst = appendMember(dst, `,"version":`, int(e.Version))
 	dst = appendBit(dst, `,"dnssec_ok":`, e.DO)
-	dst = escape.AppendJSON(append(dst, `,"rcode":`...), m.RCode().String())
+	dst = appendJSONText(append(dst, `,"rcode":`...), m.RCode().String())
 	for i, o := range e.Options {
 		dst = append(dst, between(i, `,"options":[`)...)
 		dst = appendMember(dst, `{"code":`, int(o.Code))
-		dst = escape.AppendJSON(append(dst, `,"name":`...), o.Name())
+		dst = appendJSONText(append(dst, `,"name":`...), o.Name())
 		dst = append(appendHex(append(dst, `,"hex":"`...), o.Data), '"')
 		if text := o.Text(); text != "" {
-			dst = escape.AppendJSON(append(dst, `,"text":`...), text)
+			dst = appendJSONText(append(dst, `,"text":`...), text)
 		}
 		dst = append(dst, '}')
 	}
@@ -183,6 +181,13 @@ func (n Name) AppendJSON(dst []byte) []byte {
 	dst = append(dst, '"')
 	start := len(dst)
 	return append(escapeText(appendName(dst, n.wire), start), '"')
+}
+
+// appendJSONText appends ASCII that shows as a JSON string.
+func appendJSONText(dst []byte, text string) []byte {
+	dst = append(dst, '"')
+	start := len(dst)
+	return append(escapeText(append(dst, text...), start), '"')
 }
 
 // escapeText puts a backslash before each one and each quote in what stands in dst from start on, which is

@@ -102,7 +102,7 @@ func newAsk(a *app) *cobra.Command {
 	a.keepFlag(cmd)
 	a.ownersFlag(cmd)
 	flags.BoolVar(&a.wire, "wire", false, "also show the bytes of the messages, with every field named")
-	return cmd
+	return a.named(cmd, 0, many)
 }
 
 func (q *ask) run(cmd *cobra.Command, names []string) (err error) {

@@ -11,7 +11,6 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"os"
-	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,6 +27,7 @@ import (
 	"unquil/core/machine"
 	"unquil/core/probe"
 	"unquil/core/wire"
+	"unquil/core/wording"
 	"unquil/lab"
 	"unquil/ui/data"
 	"unquil/ui/files"
@@ -130,6 +130,9 @@ func command(ctx context.Context, open *files.Files, args []string, stdout, stde
 // execute runs the command line of an app, and returns the exit code.
 func (a *app) execute() int {
 	root := newRoot(a)
+	if len(a.args) > 0 && strings.HasPrefix(a.args[0], cobra.ShellCompRequestCmd) {
+		a.completes(root)
+	}
 	root.SetArgs(a.args)
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
@@ -174,6 +177,7 @@ type exitCode int
 func (c exitCode) Error() string { return fmt.Sprintf("exit code %d", int(c)) }
 
 func newRoot(a *app) *cobra.Command {
+	cobra.EnableCommandSorting = false
 	root := &cobra.Command{
 		Use:           "unquil",
 		Short:         "Find out where and why name resolution fails",
@@ -202,7 +206,7 @@ func newRoot(a *app) *cobra.Command {
 		view.Help(helpOf(cmd))
 		a.helpFailed = view.Err()
 	})
-	root.SetHelpCommand(newHelp())
+	root.SetHelpCommand(newHelp(a))
 	root.CompletionOptions.DisableDefaultCmd = true
 	flags := root.PersistentFlags()
 	flags.BoolVar(&a.lab, "lab", getenv(a.environ, "UNQUIL_LAB") == "1", "use the simulated internet inside the program; nothing leaves this machine")
@@ -214,23 +218,31 @@ func newRoot(a *app) *cobra.Command {
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.BoolVar(&a.files.Overwrite, "overwrite", false, "replace existing output files, but never one that is being read")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "`WHEN` to use colour: auto, always or never")
-	root.AddCommand(newLocal(a), newAsk(a), newReverse(a), newCompare(a), newWatch(a), newTrace(a), newZone(a), newTransfer(a), newMail(a), newOwner(a), newDecode(a), newListen(a), newBrowse(a), newWhy(a), newFindings(a), newLab(a), newSession(a), newDemo(a), newCompletion(a), newSocketOwners(a))
+	for _, g := range groups() {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+		for _, make := range g.commands {
+			cmd := make(a)
+			cmd.GroupID = g.id
+			root.AddCommand(cmd)
+		}
+	}
+	root.AddCommand(newSocketOwners(a))
 	return root
 }
 
-// release is the version that this source is on the way to.
-const release = "0.1.0"
-
-// version is the release and, where the build knows it, the commit.
-func version() string {
-	if info, ok := debug.ReadBuildInfo(); ok {
-		for _, setting := range info.Settings {
-			if setting.Key == "vcs.revision" {
-				return release + "+" + setting.Value[:min(12, len(setting.Value))]
-			}
-		}
+// groups are the commands in the order of work.
+func groups() []group {
+	return []group{
+		{"find", "find out what is wrong", []func(a *app) *cobra.Command{newWhy, newAsk, newCompare, newTrace, newZone, newMail, newReverse, newOwner, newLocal}},
+		{"time", "over time", []func(a *app) *cobra.Command{newWatch, newTransfer, newSession}},
+		{"capture", "what passed on the wire", []func(a *app) *cobra.Command{newDecode, newBrowse, newListen}},
+		{"about", "learn and set up", []func(a *app) *cobra.Command{newDemo, newLab, newFindings, newCompletion, newVersion}},
 	}
-	return release
+}
+
+type group struct {
+	id, title string
+	commands  []func(a *app) *cobra.Command
 }
 
 // taking accepts least to most arguments and says in a usage error what belongs
@@ -422,7 +434,7 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 		}
 		target, err := exchange.ParseTarget(word)
 		if err != nil {
-			return nil, nil, usage(err)
+			return nil, nil, usage(fmt.Errorf("%w%s", err, wording.OrNearest(word, a.labels())))
 		}
 		if labelled {
 			target.Server.Label = escape.Of(known.At)
@@ -537,11 +549,35 @@ func parseTypes(words []string) (types []wire.Type, err error) {
 	for _, word := range words {
 		t, err := wire.ParseType(word)
 		if err != nil {
-			return nil, usage(fmt.Errorf("--type %w", err))
+			return nil, usage(fmt.Errorf("--type %w%s", err, wording.OrNearest(word, typeNames())))
 		}
 		types = append(types, t)
 	}
 	return types, nil
+}
+
+// typeNames are the mnemonics of all types.
+func typeNames() (all []string) {
+	for _, t := range wire.Types() {
+		all = append(all, t.String())
+	}
+	return all
+}
+
+// labels are the words that stand for resolvers: those of the configuration, and of the lab where that is used.
+func (a *app) labels() []string {
+	all := []string{"system", "root"}
+	for label := range a.Resolver {
+		all = append(all, label)
+	}
+	for group := range a.Group {
+		all = append(all, group)
+	}
+	if a.lab {
+		all = append(all, labLabels()...)
+	}
+	slices.Sort(all)
+	return all
 }
 
 // questions are all types of all names.

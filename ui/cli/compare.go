@@ -22,7 +22,6 @@ func newCompare(a *app) *cobra.Command {
 		Use:     "compare NAME...",
 		Short:   "Do they all give the same answer, and if not, who differs and how?",
 		Example: "  unquil compare --lab tickets.hollowtarn.example --from office,isp --zone-servers",
-		Args:    taking(1, many),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			asked, err := questions(names, types)
 			if err != nil {
@@ -83,7 +82,7 @@ func newCompare(a *app) *cobra.Command {
 	a.rateFlag(cmd)
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
-	return cmd
+	return a.named(cmd, 1, many)
 }
 
 func findingsOf(results []probe.Compared) (found []finding.Finding) {

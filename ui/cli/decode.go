@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -124,7 +125,7 @@ func (d *decoding) choose() (err error) {
 		return usage(fmt.Errorf("--packet with --exchange, --to, --csv or --follow-file: %w", errTogether))
 	}
 	if _, known := views[d.view]; !known && !(d.view == "programs" && d.paths == nil) {
-		return usage(fmt.Errorf("--view %q: %w", shorten(d.view), errView))
+		return usage(fmt.Errorf("--view %q: %w%s", shorten(d.view), errView, wording.OrNearest(d.view, slices.Sorted(maps.Keys(views)))))
 	}
 	if d.signed != "" && !slices.Contains(attest.States, attest.State(d.signed)) {
 		return usage(fmt.Errorf("--signed %q: %w", shorten(d.signed), errSigned))
@@ -164,7 +165,7 @@ func (d *decoding) choose() (err error) {
 	}
 	if d.finding != "" {
 		if _, known := finding.Of(finding.Code(d.finding)); !known {
-			return usage(fmt.Errorf("--finding %q: %w", shorten(d.finding), errFinding))
+			return usage(fmt.Errorf("--finding %q: %w%s", shorten(d.finding), errFinding, wording.OrNearest(d.finding, finding.Codes())))
 		}
 		c.Finding = finding.Code(d.finding)
 	}

@@ -21,6 +21,7 @@ import (
 	"unquil/core/machine"
 	"unquil/core/tsig"
 	"unquil/core/wire"
+	"unquil/core/wording"
 	"unquil/core/zonecare"
 	"unquil/core/zonefile"
 	"unquil/ui/files"
@@ -92,6 +93,7 @@ var (
 	errNoListen     = errors.New("nobody listens")
 	errAnchor       = errors.New("it holds no DS or DNSKEY record")
 	errAsOf         = errors.New("not a time")
+	errIsAddress    = errors.New("it is an address")
 	errMirror       = errors.New("it is about some interfaces, and none is named")
 )
 
@@ -115,6 +117,9 @@ func optionError(cmd *cobra.Command, err error) error {
 		err = fmt.Errorf("-%s after %s: %w", shorten(unknown.GetSpecifiedName()), cmd.CommandPath(), errNoOption)
 	case errors.As(err, &unknown):
 		err = fmt.Errorf("--%s after %s: %w", shorten(unknown.GetSpecifiedName()), cmd.CommandPath(), errNoOption)
+		if near := wording.OrNearest("--"+unknown.GetSpecifiedName(), optionNames(cmd)); near != "" {
+			err = fmt.Errorf("%w%s", err, near)
+		}
 	}
 	return usage(err)
 }
@@ -161,6 +166,7 @@ var advice = []struct {
 	{errNoValue, "unquil COMMAND --help describes the option"},
 	{errNoCommand, "unquil --help lists the commands"},
 	{errShell, "give bash, fish, powershell or zsh"},
+	{errIsAddress, "unquil reverse ADDRESS looks up its name, and unquil owner ADDRESS whose it is"},
 	{errWord, "the word help lists what can be typed; ask NAME looks up a name that looks like a command"},
 	{errNoMark, "the word marks lists them"},
 	{errNothingYet, "type a name first"},

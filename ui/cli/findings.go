@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/finding"
+	"unquil/core/wording"
 	"unquil/ui/text"
 )
 
@@ -22,7 +23,7 @@ func newFindings(a *app) *cobra.Command {
 			if len(codes) > 0 {
 				entry, known := finding.Of(finding.Code(codes[0]))
 				if !known {
-					return usage(fmt.Errorf("finding %q: %w", shorten(codes[0]), errCode))
+					return usage(fmt.Errorf("finding %q: %w", shorten(codes[0]), fmt.Errorf("%w%s", errCode, wording.OrNearest(codes[0], finding.Codes()))))
 				}
 				entries = []finding.Entry{entry}
 			}

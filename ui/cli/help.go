@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"unquil/core/wording"
 	"unquil/ui/text"
 )
 
@@ -23,27 +24,64 @@ func helpOf(cmd *cobra.Command) text.Help {
 	if cmd.Long != "" {
 		h.About = cmd.Long
 	}
-	var commands [][2]string
-	for _, c := range cmd.Commands() {
-		if !c.Hidden {
-			commands = append(commands, [2]string{c.Name(), c.Short})
-		}
-	}
-	if len(commands) > 0 {
+	if commands := commandLists(cmd); len(commands) > 0 {
 		h.Usage = append(h.Usage, cmd.CommandPath()+" COMMAND ...")
-		h.Lists = append(h.Lists, text.HelpList{Title: "commands", Rows: commands})
-		h.More = cmd.CommandPath() + " COMMAND --help tells more about a command."
+		h.Lists = append(h.Lists, commands...)
+		h.More = cmd.CommandPath() + " COMMAND --help tells more about a command"
+		if !cmd.HasParent() {
+			h.More += ", " + cmd.CommandPath() + " help topics about what all of them have in common"
+		}
+		h.More += "."
 	} else {
 		h.Usage = append(h.Usage, callOf(cmd))
 	}
 	for line := range strings.Lines(cmd.Example) {
 		h.Examples = append(h.Examples, strings.TrimSpace(line))
 	}
-	if own := optionRows(cmd.LocalNonPersistentFlags()); len(own) > 0 {
-		h.Lists = append(h.Lists, text.HelpList{Title: "options", Rows: own})
+	h.Lists = append(h.Lists, optionLists(cmd)...)
+	var rows [][2]string
+	for _, p := range placedOptions("", cmd.Root().PersistentFlags()) {
+		rows = append(rows, optionRow(p.Flag))
 	}
-	h.Lists = append(h.Lists, text.HelpList{Title: "options of every command", Rows: optionRows(cmd.Root().PersistentFlags())})
+	h.Lists = append(h.Lists, text.HelpList{Title: "options of every command", Rows: rows})
 	return h
+}
+
+// commandLists are the commands below cmd, by what they are for.
+func commandLists(cmd *cobra.Command) (lists []text.HelpList) {
+	for _, g := range append([]*cobra.Group{{Title: "commands"}}, cmd.Groups()...) {
+		var rows [][2]string
+		for _, c := range cmd.Commands() {
+			if !c.Hidden && c.GroupID == g.ID && c.Name() != "help" {
+				rows = append(rows, [2]string{c.Name(), c.Short})
+			}
+		}
+		if len(rows) > 0 {
+			lists = append(lists, text.HelpList{Title: g.Title, Rows: rows})
+		}
+	}
+	return lists
+}
+
+// optionLists are the options of cmd under their headings, the common ones first.
+func optionLists(cmd *cobra.Command) (lists []text.HelpList) {
+	var more [][2]string
+	for _, p := range placedOptions(cmd.Name(), cmd.LocalNonPersistentFlags()) {
+		row := optionRow(p.Flag)
+		if !p.common {
+			more = append(more, row)
+			continue
+		}
+		if n := len(lists); n == 0 || lists[n-1].Title != p.heading {
+			lists = append(lists, text.HelpList{Title: p.heading})
+		}
+		last := &lists[len(lists)-1]
+		last.Rows = append(last.Rows, row)
+	}
+	if len(more) > 0 {
+		lists = append(lists, text.HelpList{Title: "more", Rows: more})
+	}
+	return lists
 }
 
 // callOf is a command line that calls cmd, with placeholders.
@@ -51,38 +89,36 @@ func callOf(cmd *cobra.Command) string {
 	return cmd.CommandPath() + strings.TrimPrefix(cmd.Use, cmd.Name()) + " [OPTION ...]"
 }
 
-// optionRows are the options in the order of the alphabet: how each is written, and
-// what it does.
-func optionRows(flags *pflag.FlagSet) (rows [][2]string) {
-	flags.VisitAll(func(f *pflag.Flag) {
-		if f.Hidden || f.Name == "help" || f.Name == "version" {
-			return
-		}
-		word := "--" + f.Name
-		if f.Shorthand != "" {
-			word += ", -" + f.Shorthand
-		}
-		value, says := pflag.UnquoteUsage(f)
-		if !strings.Contains(f.Usage, "`") {
-			value = placeholders[f.Value.Type()]
-		}
-		if value != "" {
-			word += " " + value
-		}
-		if standard := strings.Trim(f.DefValue, "[]"); f.Value.Type() != "bool" && !slices.Contains([]string{"", "0", "0s", "-1"}, standard) {
-			says += " (default " + standard + ")"
-		}
-		rows = append(rows, [2]string{word, says})
-	})
-	return rows
+// optionRow is how an option is written, and what it does.
+func optionRow(f *pflag.Flag) [2]string {
+	word := "--" + f.Name
+	if f.Shorthand != "" {
+		word += ", -" + f.Shorthand
+	}
+	value, says := pflag.UnquoteUsage(f)
+	if !strings.Contains(f.Usage, "`") {
+		value = placeholders[f.Value.Type()]
+	}
+	if value != "" {
+		word += " " + value
+	}
+	if standard := strings.Trim(f.DefValue, "[]"); f.Value.Type() != "bool" && !slices.Contains([]string{"", "0", "0s", "-1"}, standard) {
+		says += " (default " + standard + ")"
+	}
+	return [2]string{word, says}
 }
 
 // newHelp is `unquil help`.
-func newHelp() *cobra.Command {
-	return &cobra.Command{
-		Use:   "help [COMMAND]",
+func newHelp(a *app) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "help [COMMAND|TOPIC]",
 		Short: "How is this command called?",
 		RunE: func(cmd *cobra.Command, words []string) error {
+			if len(words) == 1 {
+				if view := a.view(); a.topic(view, words[0]) {
+					return view.Err()
+				}
+			}
 			asked, rest, err := cmd.Root().Find(words)
 			if err = firstOf(err, onlyCommands(asked, rest)); err != nil {
 				return err
@@ -90,6 +126,10 @@ func newHelp() *cobra.Command {
 			return asked.Help()
 		},
 	}
+	for _, t := range topics {
+		cmd.ValidArgs = append(cmd.ValidArgs, t.name)
+	}
+	return cmd
 }
 
 // onlyCommands is for a command that has others below it and does nothing by itself.
@@ -97,12 +137,13 @@ func onlyCommands(cmd *cobra.Command, words []string) error {
 	if len(words) == 0 {
 		return nil
 	}
-	cmd.SuggestionsMinimumDistance = 2
-	err := fmt.Errorf("%s %s: %w", cmd.CommandPath(), shorten(words[0]), errNoCommand)
-	if near := cmd.SuggestionsFor(words[0]); len(near) > 0 {
-		err = fmt.Errorf("%w; did you mean %s?", err, strings.Join(near, " or "))
+	var all []string
+	for _, c := range cmd.Commands() {
+		if !c.Hidden {
+			all = append(all, c.Name())
+		}
 	}
-	return usage(err)
+	return usage(fmt.Errorf("%s %s: %w%s", cmd.CommandPath(), shorten(words[0]), errNoCommand, wording.OrNearest(words[0], all)))
 }
 
 // shells can complete commands and options with a script.

@@ -25,7 +25,6 @@ func newLocal(a *app) *cobra.Command {
 		Use:     "local [NAME]",
 		Short:   "How does this machine look a name up?",
 		Example: "  unquil local\n  unquil local --lab shop",
-		Args:    taking(0, 1),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			var typed string
 			var absolute wire.Name
@@ -79,7 +78,7 @@ func newLocal(a *app) *cobra.Command {
 	}
 	cmd.Flags().StringVar(&root, "root", "", "read the configuration under `DIR` instead of this machine's own")
 	a.askFlags(cmd)
-	return cmd
+	return a.named(cmd, 0, 1)
 }
 
 // systemLookup is the operating system's own look-up, as programs on it use it.

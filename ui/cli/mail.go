@@ -29,7 +29,6 @@ func newMail(a *app) *cobra.Command {
 		Example: "  unquil mail --lab hollowtarn.example\n" +
 			"  unquil mail --lab lanternpost.test --selector spring\n" +
 			"  unquil mail --lab lanternpost.test --sender 198.51.100.71 --mail-from news@lanternpost.test",
-		Args: taking(1, 1),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			domain, err := parseName(names[0])
 			if err != nil {
@@ -112,7 +111,7 @@ func newMail(a *app) *cobra.Command {
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
 	a.ownersFlag(cmd)
-	return cmd
+	return a.named(cmd, 1, 1)
 }
 
 // signedForMail is what the signatures make of one answer, by the records of the resolver that gave it.

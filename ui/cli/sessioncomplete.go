@@ -1,53 +1,14 @@
 package cli
 
 import (
-	"io/fs"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/pflag"
 
-	"unquil/core/exchange"
 	"unquil/core/finding"
-	"unquil/core/wire"
-	"unquil/lab"
-	"unquil/ui/text"
 )
-
-// valuesOf are what the value of an option may be, by the option's name; those that are not
-// here take anything.
-var valuesOf = map[string]func(s *shell, start string) []string{
-	"type":      (*shell).typeWords,
-	"from":      (*shell).resolverWords,
-	"also":      (*shell).resolverWords,
-	"over":      func(*shell, string) []string { return []string{"udp", "tcp", "tls", "https", "quic"} },
-	"view":      func(*shell, string) []string { return slices.Sorted(maps.Keys(views)) },
-	"finding":   func(*shell, string) []string { return findingCodes() },
-	"outcome":   func(*shell, string) []string { return outcomeWords() },
-	"show":      func(*shell, string) []string { return partWords() },
-	"class":     func(*shell, string) []string { return []string{"IN", "CH", "HS", "ANY"} },
-	"servers":   func(*shell, string) []string { return []string{"all", "one"} },
-	"color":     func(*shell, string) []string { return []string{"auto", "always", "never"} },
-	"report":    (*shell).fileWords,
-	"keep":      (*shell).fileWords,
-	"capture":   (*shell).captureWords,
-	"to":        (*shell).fileWords,
-	"against":   (*shell).fileWords,
-	"key":       (*shell).fileWords,
-	"ca":        (*shell).fileWords,
-	"roots":     (*shell).fileWords,
-	"names":     (*shell).fileWords,
-	"message":   (*shell).captureWords,
-	"wait":      func(*shell, string) []string { return []string{"500ms", "1s", "2s", "5s"} },
-	"dnssec":    onOff,
-	"recursion": onOff,
-	"no-edns":   onOff,
-}
-
-func onOff(*shell, string) []string { return []string{"on", "off"} }
 
 // Complete is what the word before a place of the line may become, for [session.Shell].
 func (s *shell) Complete(line string, at int) (from int, words []string) {
@@ -74,18 +35,20 @@ func (s *shell) Complete(line string, at int) (from int, words []string) {
 	case strings.HasPrefix(word, "-"):
 		return from, beginning(s.optionsOf(earlier), word)
 	}
+	if option == "from" || option == "also" {
+		return from, listed(start, func(string) []string { return s.resolverWords() })
+	}
+	if onOff[option] {
+		return from, beginning([]string{"on", "off"}, start)
+	}
 	if values := valuesOf[option]; values != nil {
-		head := ""
-		if comma := strings.LastIndexByte(start, ','); comma >= 0 {
-			head, start = start[:comma+1], start[comma+1:]
-		}
-		for _, value := range beginning(values(s, start), start) {
-			words = append(words, head+value)
-		}
-		return from, words
+		return from, listed(start, func(start string) []string { return values(s.app, start) })
 	}
 	return from, beginning(s.argumentsOf(earlier, word), word)
 }
+
+// onOff are choices of a session that are given as on or off.
+var onOff = map[string]bool{"dnssec": true, "recursion": true, "no-edns": true}
 
 // at0 is the last of some words; "" without any.
 func at0(words []string) string {
@@ -113,11 +76,11 @@ func (s *shell) argumentsOf(earlier []string, word string) []string {
 	}
 	switch earlier[0] {
 	case "findings":
-		return findingCodes()
+		return finding.Codes()
 	case "decode", "browse":
-		return s.captureWords(word)
+		return s.app.captureWords(word)
 	case "report", "keep":
-		return s.fileWords(word)
+		return fileWords(s.app, word)
 	case "help":
 		return s.words()
 	case "lab":
@@ -156,84 +119,13 @@ func beginning(words []string, start string) (fit []string) {
 	return slices.Compact(fit)
 }
 
-func (s *shell) typeWords(string) (words []string) {
-	for _, t := range wire.Types() {
-		words = append(words, t.String())
-	}
-	return words
-}
-
-// resolverWords are the labels and groups of the configuration, those of the lab, and the words
-// of this session.
-func (s *shell) resolverWords(string) []string {
-	words := []string{"system", "root"}
-	words = slices.AppendSeq(words, maps.Keys(s.Resolver))
-	words = slices.AppendSeq(words, maps.Keys(s.Group))
-	words = slices.AppendSeq(words, maps.Keys(s.standing.servers))
-	if s.simulation != nil {
-		for _, r := range s.simulation.Scenario.Resolvers {
-			if r.Label != "" && !strings.Contains(r.Label, " ") {
-				words = append(words, r.Label)
-			}
-		}
+// resolverWords are those of the program, and the words of this session.
+func (s *shell) resolverWords() []string {
+	words := s.app.resolverWords("")
+	if s.standing != nil {
+		words = slices.AppendSeq(words, maps.Keys(s.standing.servers))
 	}
 	return words
 }
 
 func (s *shell) nameWords() []string { return slices.Collect(maps.Keys(s.seen)) }
-
-func findingCodes() (codes []string) {
-	for _, known := range finding.Catalogue {
-		codes = append(codes, string(known.Code))
-	}
-	return codes
-}
-
-func outcomeWords() (words []string) {
-	for _, o := range exchange.Outcomes {
-		words = append(words, string(o))
-	}
-	return words
-}
-
-func partWords() (words []string) {
-	for _, p := range text.PartNames {
-		words = append(words, string(p))
-	}
-	return words
-}
-
-// fileWords are the files that a path may become; folders end with a stroke.
-func (s *shell) fileWords(start string) (words []string) {
-	folder, _ := filepath.Split(start)
-	entries, err := os.ReadDir(filepath.Clean("./" + folder))
-	if filepath.IsAbs(folder) {
-		entries, err = os.ReadDir(folder)
-	}
-	if err != nil {
-		return nil
-	}
-	for _, entry := range entries {
-		name := entry.Name()
-		if strings.HasPrefix(name, ".") || string(typed(name)) != name || strings.ContainsAny(name, " '\"") {
-			continue
-		}
-		if entry.IsDir() {
-			name += "/"
-		}
-		words = append(words, folder+name)
-	}
-	return words
-}
-
-// captureWords are files, and with --lab the lab's captures.
-func (s *shell) captureWords(start string) []string {
-	words := s.fileWords(start)
-	if s.lab {
-		entries, _ := fs.ReadDir(lab.Captures(), ".")
-		for _, entry := range entries {
-			words = append(words, entry.Name())
-		}
-	}
-	return words
-}

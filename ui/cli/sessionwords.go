@@ -210,16 +210,10 @@ func (s *shell) help(ctx context.Context, _ string, words []string, out, errOut 
 	choose := text.HelpList{Title: "to choose, for all lines that follow"}
 	ask := newAsk(&app{}).Flags()
 	for _, name := range choices {
-		f := ask.Lookup(name)
-		for _, row := range optionRows(ask) {
-			if word, _, _ := strings.Cut(strings.TrimPrefix(row[0], "--"), " "); strings.TrimSuffix(word, ",") == f.Name {
-				word = strings.TrimPrefix(row[0], "--")
-				if short := ", -" + f.Shorthand; f.Shorthand != "" {
-					word = strings.Replace(word, short, "", 1)
-				}
-				choose.Rows = append(choose.Rows, [2]string{word, row[1]})
-			}
-		}
+		f := *ask.Lookup(name)
+		f.Shorthand = ""
+		row := optionRow(&f)
+		choose.Rows = append(choose.Rows, [2]string{strings.TrimPrefix(row[0], "--"), row[1]})
 	}
 	own := text.HelpList{Title: "to keep the case together"}
 	for _, w := range sessionWords() {

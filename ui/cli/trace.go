@@ -28,7 +28,6 @@ func newTrace(a *app) *cobra.Command {
 		Use:     "trace NAME",
 		Short:   "Who delegates to whom from the root down, and where does it stop?",
 		Example: "  unquil trace --lab tickets.hollowtarn.example",
-		Args:    taking(1, 1),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			asked, err := questions(names, types)
 			if err != nil {
@@ -94,7 +93,7 @@ func newTrace(a *app) *cobra.Command {
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
 	a.ownersFlag(cmd)
-	return cmd
+	return a.named(cmd, 1, 1)
 }
 
 // startServers are where a walk begins instead of at the root.

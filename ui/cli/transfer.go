@@ -31,7 +31,6 @@ func newTransfer(a *app) *cobra.Command {
 		Use:     "transfer ZONE",
 		Short:   "Can I get the zone, and what is in it?",
 		Example: "  unquil transfer --lab hollowtarn.example --from ns.farhost.test --to hollowtarn.zone",
-		Args:    taking(1, 1),
 		RunE: func(cmd *cobra.Command, names []string) (err error) {
 			var request transfer.Request
 			if request.Zone, err = parseName(names[0]); err != nil {
@@ -96,7 +95,7 @@ func newTransfer(a *app) *cobra.Command {
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
 	a.keepFlag(cmd)
-	return cmd
+	return a.named(cmd, 1, 1)
 }
 
 // readKey reads a key file; nil without one.

@@ -27,7 +27,6 @@ func newWatch(a *app) *cobra.Command {
 		Use:     "watch NAME",
 		Short:   "How does the answer change over time?",
 		Example: "  unquil watch --lab tickets.hollowtarn.example --from office,isp --every 1s --lab-speed 600 --until 203.0.113.140",
-		Args:    taking(1, 1),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			asked, err := questions(names, []string{typ})
 			if err != nil {
@@ -64,7 +63,7 @@ func newWatch(a *app) *cobra.Command {
 	flags.StringSliceVar(&w.Until, "until", nil, "until all give this `VALUE`")
 	a.questionFlags(cmd)
 	a.askFlags(cmd)
-	return cmd
+	return a.named(cmd, 1, 1)
 }
 
 // watch shows the watching as it goes: a table on a terminal, a line a change on

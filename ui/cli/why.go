@@ -130,7 +130,7 @@ func newWhy(a *app) *cobra.Command {
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
-	return cmd
+	return a.named(cmd, 0, many)
 }
 
 // nameless are registries that are not asked whose an address is: what they would say is the

@@ -23,7 +23,6 @@ func newZone(a *app) *cobra.Command {
 		Use:     "zone NAME",
 		Short:   "Do the zone's own servers agree with each other and with the parent?",
 		Example: "  unquil zone --lab hollowtarn.example",
-		Args:    taking(1, 1),
 		RunE: func(cmd *cobra.Command, names []string) error {
 			name, err := parseName(names[0])
 			if err != nil {
@@ -104,7 +103,7 @@ func newZone(a *app) *cobra.Command {
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
 	a.ownersFlag(cmd)
-	return cmd
+	return a.named(cmd, 1, 1)
 }
 
 // contents reads what a zone should hold from a master file; nil without one.

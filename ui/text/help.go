@@ -2,11 +2,12 @@ package text
 
 // Help is what there is to say about how a command is called.
 type Help struct {
-	About    string   // a line or a few
-	Usage    []string // command lines with placeholders
-	Examples []string // command lines that can be typed
-	Lists    []HelpList
-	More     string
+	About      string   // a line or a few
+	Paragraphs []string // that tell more
+	Usage      []string // command lines with placeholders
+	Examples   []string // command lines that can be typed
+	Lists      []HelpList
+	More       string
 }
 
 // HelpList is a list of words, each with its meaning: commands, or options.
@@ -19,6 +20,10 @@ type HelpList struct {
 // itself.
 func (v *View) Help(h Help) {
 	v.flow("", 0, h.About, plainStyle)
+	for _, p := range h.Paragraphs {
+		v.line()
+		v.flow("", 0, p, plainStyle)
+	}
 	v.helpLines("how to call it", h.Usage)
 	v.helpLines("examples", h.Examples)
 	for _, list := range h.Lists {

@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"fmt"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"unquil/core/escape"
+	"unquil/core/wire"
+)
+
+// named has a command take names the way people paste them: least to most of them.
+func (a *app) named(cmd *cobra.Command, least, most int) *cobra.Command {
+	run := cmd.RunE
+	cmd.Args = cobra.ArbitraryArgs
+	cmd.RunE = func(cmd *cobra.Command, words []string) error {
+		names, err := a.pasted(cmd, words)
+		if err == nil {
+			err = taking(least, most)(cmd, names)
+		}
+		if err != nil {
+			return err
+		}
+		return run(cmd, names)
+	}
+	return cmd
+}
+
+// pasted are the names in words as they were pasted: a URL, a mailbox, an address, and a type behind a name are
+// understood, and it is told what was made of them.
+func (a *app) pasted(cmd *cobra.Command, words []string) (names []string, err error) {
+	typed := cmd.Flags().Lookup("type")
+	var types []string
+	for _, word := range words {
+		for _, part := range cleaned(word) {
+			if typed != nil && !typed.Changed && len(names) > 0 && isType(part) {
+				types = append(types, part)
+				continue
+			}
+			name, says := a.nameIn(cmd, part)
+			if says != "" {
+				fmt.Fprintf(a.stderr, "unquil: %s: %s\n", escape.Of(shorten(part)), escape.Of(says))
+			}
+			names = append(names, name)
+		}
+	}
+	reverse := 0
+	for i, name := range names {
+		if address, bad := netip.ParseAddr(name); bad == nil {
+			if typed == nil {
+				return nil, usage(fmt.Errorf("%s: %w", address, errIsAddress))
+			}
+			of, _ := wire.ReverseName(address.WithZone("").Unmap().String()) // which it has
+			names[i] = of.Spoken()
+			fmt.Fprintf(a.stderr, "unquil: %s is an address: its reverse name is asked for, type PTR\n", escape.Of(name))
+			reverse++
+		}
+	}
+	if reverse > 0 && !typed.Changed && len(types) == 0 {
+		if reverse < len(names) {
+			return nil, usage(fmt.Errorf("%w together with names", errIsAddress))
+		}
+		return names, typed.Value.Set("PTR")
+	}
+	if len(types) > 0 {
+		fmt.Fprintf(a.stderr, "unquil: %s behind a name is taken as the type to ask for, as with --type\n", strings.ToUpper(strings.Join(types, ",")))
+		if err = typed.Value.Set(strings.Join(types, ",")); err == nil {
+			typed.Changed = true
+		}
+	}
+	return names, err
+}
+
+// cleaned are the words in one that was pasted, without the blanks, brackets, quotes and commas around them.
+func cleaned(word string) []string {
+	var parts []string
+	for part := range strings.FieldsSeq(word) {
+		if part = strings.Trim(part, `"'<>,;`); part != "" {
+			parts = append(parts, part)
+		}
+	}
+	if len(parts) == 0 {
+		return []string{word} // the error tells of it
+	}
+	return parts
+}
+
+// isType reports whether a word is the mnemonic of a type, and so hardly a name.
+func isType(word string) bool {
+	_, err := wire.ParseType(word)
+	return err == nil && !strings.ContainsAny(word, ".")
+}
+
+// nameIn is the name in a word, and what is to be said of what was left out; "" where nothing was.
+func (a *app) nameIn(cmd *cobra.Command, word string) (name, says string) {
+	if u, err := url.Parse(word); strings.Contains(word, "://") && err == nil && u.Hostname() != "" {
+		return u.Hostname(), "the host " + u.Hostname() + " is taken from this URL"
+	}
+	if at := strings.LastIndexByte(word, '@'); at > 0 && word[at-1] != '\\' && strings.Contains(word[at:], ".") {
+		says = "the domain of this mailbox is taken"
+		if cmd.Name() != "mail" {
+			says += "; unquil mail " + word[at+1:] + " tells about its mail"
+		}
+		return word[at+1:], says
+	}
+	if end, err := netip.ParseAddrPort(word); err == nil {
+		return end.Addr().String(), "the port is left out"
+	}
+	bare := strings.Trim(word, "[]")
+	if _, err := netip.ParseAddr(bare); err == nil {
+		return bare, ""
+	}
+	if host, rest, ok := strings.Cut(word, "/"); ok && strings.Contains(host, ".") && !strings.HasSuffix(strings.TrimSuffix(strings.ToLower(word), "."), ".arpa") {
+		return strings.SplitN(host, ":", 2)[0], "only the host is taken, without " + strconv.Quote("/"+rest)
+	}
+	if host, port, ok := strings.Cut(word, ":"); ok && port != "" && strings.Trim(port, "0123456789") == "" {
+		return host, "the port is left out"
+	}
+	return word, ""
+}
+
+// optionNames are the options that a command has, as they are typed.
+func optionNames(cmd *cobra.Command) (all []string) {
+	for _, set := range []*pflag.FlagSet{cmd.LocalNonPersistentFlags(), cmd.Root().PersistentFlags()} {
+		set.VisitAll(func(f *pflag.Flag) {
+			if !f.Hidden {
+				all = append(all, "--"+f.Name)
+			}
+		})
+	}
+	slices.Sort(all)
+	return all
+}
