@@ -222,6 +222,9 @@ type Stat struct {
 // Peers is how many clients a server had, or servers a client; 64 stands for 64 or more.
 func (s *Stat) Peers() int { return int(s.met) }
 
+// End is the address and port of a server, or the address of a client.
+func (s *Stat) End() (address netip.Addr, port uint16) { return s.host.Addr(), s.host.Port() }
+
 const maxPeers = 64
 
 // peers is a set of up to 64 addresses, by parts of their hashes; 0: free.

@@ -43,6 +43,7 @@ type ask struct {
 	*app
 	types, from  []string
 	namesFile    string
+	records      bool // in master-file form
 	rate, repeat int
 	follow, asIs bool
 	answered     []netip.Addr // that answers have, where it is to be told whose they are
@@ -92,6 +93,7 @@ func newAsk(a *app) *cobra.Command {
 	flags.BoolVar(&q.zoneTTL, "zone-ttl", false, "also query the zone's own server, and show how old a cached answer is")
 	flags.BoolVar(&q.asIs, "as-is", false, "do not apply the machine's search list to a short name")
 	flags.StringSliceVar(&q.parts, "show", nil, "which `PARTS` to show: answer,authority,additional,question,header,timing")
+	flags.BoolVar(&q.records, "records", false, "each record on a line of its own in master-file form: owner, TTL, class, type and value")
 	flags.BoolVar(&q.allParts, "all-parts", false, "show all parts")
 	flags.BoolVar(&q.show.Explain, "explain", false, "explain each field")
 	a.questionFlags(cmd)
@@ -475,6 +477,10 @@ func (d *drawn) block(q *ask, b text.Block) error {
 		d.view.Bare(b.Exchanges, q.nameFirst)
 		return d.view.Err()
 	}
+	if q.records {
+		d.view.Records(b.Exchanges, q.show.Parts, len(q.servers) > 1)
+		return d.view.Err()
+	}
 	if d.blocks++; d.blocks > 1 {
 		d.view.Gap()
 	}
@@ -486,7 +492,7 @@ func (d *drawn) block(q *ask, b text.Block) error {
 }
 
 func (d *drawn) end(q *ask) error {
-	if q.bare {
+	if q.bare || q.records {
 		return d.view.Err()
 	}
 	d.view.Findings("what to note", q.found)

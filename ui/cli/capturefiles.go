@@ -14,6 +14,7 @@ import (
 
 	"unquil/core/capture"
 	"unquil/core/conversation"
+	"unquil/core/escape"
 	"unquil/lab"
 )
 
@@ -123,14 +124,26 @@ func (r reading) Read(b []byte) (int, error) {
 	return r.Reader.Read(b)
 }
 
-// openCapture opens a file, or with --lab one of the lab's captures by its name.
+// openCapture opens a file, or with --lab one of the lab's captures by its name, where there is no file of that
+// name.
 func (a *app) openCapture(path string) (fs.File, error) {
-	if a.lab {
-		if file, err := lab.Captures().Open(path); err == nil {
-			return file, nil
-		}
+	file, err := a.files.Open(path)
+	if !a.lab {
+		return file, err
 	}
-	return a.files.Open(path)
+	ofLab, missing := lab.Captures().Open(path)
+	switch {
+	case missing != nil:
+		return file, err
+	case errors.Is(err, fs.ErrNotExist):
+		return ofLab, nil
+	}
+	ofLab.Close()
+	if err == nil && !a.toldOwn {
+		a.toldOwn = true
+		fmt.Fprintf(a.stderr, "unquil: %s is the file in this folder; the lab's capture of that name is not read\n", escape.Of(path))
+	}
+	return file, err
 }
 
 // readingProgress tells on a terminal's standard error how far the reading is,

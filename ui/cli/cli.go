@@ -70,6 +70,7 @@ type app struct {
 	redacts    *string  // a file that redaction is for too, beside the report; "" for none
 	configFile string
 	helpFailed error // writing the help
+	toldOwn    bool  // that a file is not the lab's
 	begun      bool  // the command line was understood: what fails from here on is no mistake in it
 
 	ctx            context.Context
@@ -105,9 +106,12 @@ type askOptions struct {
 type showOptions struct {
 	json   bool
 	bare   bool
+	all    bool // there is, be it many
 	most   int  // packets a second
 	wire   bool // the bytes of messages too
 	colour string
+	list   string // the file that --names names, of the commands that look them up together
+	width  int    // columns; 0: those of the terminal, or no bound
 }
 
 // Main runs the program and returns its exit code.
@@ -187,10 +191,13 @@ func newRoot(a *app) *cobra.Command {
 		SilenceErrors: true,
 		Args:          onlyCommands,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-		PersistentPreRunE: func(*cobra.Command, []string) error {
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			a.begun = true
-			if err := firstOf(a.readConfig(), a.checkReport()); err != nil {
+			if err := firstOf(a.readConfig(), a.configuredTypes(cmd), a.checkReport()); err != nil {
 				return err
+			}
+			if a.width != 0 && (a.width < 40 || a.width > 1000) {
+				return usage(fmt.Errorf("--width %d: %w", a.width, errWidth))
 			}
 			switch text.Colour(a.colour) {
 			case text.Auto, text.Always, text.Never:
@@ -217,6 +224,7 @@ func newRoot(a *app) *cobra.Command {
 	flags.BoolVar(&a.json, "json", false, "one JSON document")
 	flags.StringVar(&a.configFile, "config", "", "configuration `FILE`, instead of unquil/config.toml in the user's configuration folder")
 	flags.BoolVar(&a.files.Overwrite, "overwrite", false, "replace existing output files, but never one that is being read")
+	flags.IntVar(&a.width, "width", 0, "break lines after this many `COLUMNS` (default: as wide as the terminal; in a pipe, not at all)")
 	flags.StringVar(&a.colour, "color", string(text.Auto), "`WHEN` to use colour: auto, always or never")
 	for _, g := range groups() {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
@@ -362,7 +370,12 @@ const (
 
 // view draws on standard output.
 func (a *app) view() *text.View {
-	view := text.New(a.stdout, columns(a.stdout, a.environ), text.Colour(a.colour), a.environ)
+	width, asked := columns(a.stdout, a.environ), a.width > 0
+	if asked {
+		width = a.width
+	}
+	view := text.New(a.stdout, width, text.Colour(a.colour), a.environ)
+	view.Whole = !asked && width == 0
 	if a.standing != nil {
 		view.Marks = &a.standing.marks
 	}
@@ -370,7 +383,7 @@ func (a *app) view() *text.View {
 }
 
 // columns is the width of the terminal behind w, at most 120 so that lines stay
-// readable; for anything else what COLUMNS says, or 80.
+// readable; for anything else what COLUMNS says, or 0: nobody needs them broken.
 func columns(w io.Writer, environ []string) int {
 	if file, ok := w.(terminal); ok {
 		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 0 {
@@ -380,7 +393,7 @@ func columns(w io.Writer, environ []string) int {
 	if width, err := strconv.Atoi(getenv(environ, "COLUMNS")); err == nil && width > 0 {
 		return min(width, 120)
 	}
-	return 80
+	return 0
 }
 
 // machine is the set-up that counts: this machine's, or that of the technician in the

@@ -82,6 +82,7 @@ func newCompare(a *app) *cobra.Command {
 	a.rateFlag(cmd)
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
+	a.listFlag(cmd, "names")
 	return a.named(cmd, 1, many)
 }
 

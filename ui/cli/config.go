@@ -7,15 +7,19 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 )
 
 // config is what unquil/config.toml says.
 type config struct {
 	Ask struct {
 		From     []string
+		Types    []string // asked for where --type says nothing
 		Wait     duration
 		Attempts int
 		Tries    int // the same, in older files
@@ -74,6 +78,21 @@ func (a *app) readConfig() error {
 		return usage(fmt.Errorf("reading %s: %w", path, err))
 	}
 	return nil
+}
+
+// asksTypes are the commands that ask for the types of the configuration where --type says nothing.
+var asksTypes = []string{"ask", "compare", "why"}
+
+// configuredTypes has a command ask for the types of the configuration.
+func (a *app) configuredTypes(cmd *cobra.Command) error {
+	typed := cmd.Flags().Lookup("type")
+	if typed == nil || typed.Changed || len(a.Ask.Types) == 0 || !slices.Contains(asksTypes, cmd.Name()) {
+		return nil
+	}
+	if _, err := parseTypes(a.Ask.Types); err != nil {
+		return fmt.Errorf("in the configuration: %w", err)
+	}
+	return typed.Value.(pflag.SliceValue).Replace(a.Ask.Types)
 }
 
 // maxNesting is how deep groups may name groups.

@@ -35,7 +35,7 @@ type decoding struct {
 	exchange, packet        int
 	id                      uint16
 	to                      string
-	csv, follow             bool
+	csv, follow, all        bool
 	ports                   []uint
 	https                   []string
 	types, outcomes         []string
@@ -90,7 +90,8 @@ func newDecode(a *app) *cobra.Command {
 	flags.BoolVar(&a.wire, "wire", false, "with --exchange and --packet: show every byte, named")
 	flags.StringVar(&d.to, "to", "", "write the packets of the chosen exchanges to `FILE.pcapng`")
 	a.reportFlags(cmd)
-	flags.BoolVar(&d.csv, "csv", false, "the exchanges as CSV")
+	flags.BoolVar(&d.csv, "csv", false, "the view as CSV: with the overview, the exchanges")
+	flags.BoolVar(&d.all, "all", false, "draw all there is, not only the first 200; exchanges come in the order in which they ended")
 	flags.BoolVar(&d.follow, "follow-file", false, "keep reading a file that is still being written")
 	d.choiceFlags(flags)
 	flags.StringVar(&d.signed, "signed", "", "only names whose signatures (DNSSEC) come to this `STATE`: bogus, unjudged, fits or secure")

@@ -32,9 +32,11 @@ func (a *app) lineWriter(d *decoding, live bool) *lineWriter {
 		return nil
 	case a.json:
 		l.pairs, l.json = data.NewPairs(a.stdout, false, live), true
+	case d.csv && data.HasTable(d.view) && d.exchange == 0:
+		return nil
 	case d.csv:
 		l.pairs = data.NewPairs(a.stdout, true, live)
-	case d.follow && d.view == "exchanges":
+	case (d.follow || d.all) && d.view == "exchanges" && d.exchange == 0:
 		l.view = a.view()
 	default:
 		return nil

@@ -24,7 +24,7 @@ func (a *app) modeOf(d *decoding) decodeMode {
 	switch {
 	case d.packet != 0:
 		return &packetMode{a, d}
-	case lines != nil && (a.json || d.csv || d.exchange == 0):
+	case lines != nil:
 		return &linesMode{d, lines}
 	case d.exchange != 0:
 		return &exchangeMode{a, d}
@@ -130,7 +130,11 @@ func (m *viewMode) plan(p *conversation.Plan) {
 }
 
 func (m *viewMode) show(s *conversation.Study) error {
+	if m.d.csv {
+		return data.WriteViewCSV(m.stdout, s.Overview, m.d.view)
+	}
 	view := m.view()
+	view.All = m.d.all
 	if draw := views[m.d.view].draw; draw != nil {
 		draw(view, s.Overview)
 	} else {

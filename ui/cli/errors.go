@@ -94,6 +94,8 @@ var (
 	errAnchor       = errors.New("it holds no DS or DNSKEY record")
 	errAsOf         = errors.New("not a time")
 	errIsAddress    = errors.New("it is an address")
+	errWidth        = errors.New("a line of this length is a mistake")
+	errLongList     = fmt.Errorf("more than %d names to look up together", mostListed)
 	errMirror       = errors.New("it is about some interfaces, and none is named")
 )
 
@@ -152,7 +154,7 @@ var advice = []struct {
 	{delegation.ErrNoRoots, "give a master file with the NS records of the root and the addresses of their hosts"},
 	{errNoWayOut, "query this network's own resolver with unquil ask, or open port 53 to the outside"},
 	{errColour, "for example --color never"},
-	{errSetting, "the settings are [ask] from, wait, attempts; [resolver.LABEL] at, place; [group] NAME = [...]"},
+	{errSetting, "the settings are [ask] from, types, wait, attempts; [resolver.LABEL] at, place; [group] NAME = [...]"},
 	{errNumber, "give a whole number in digits, such as 3"},
 	{errDecimal, "give a number such as 2 or 0.5"},
 	{errDuration, "give a time with its unit, such as 200ms, 2s or 1m30s"},
@@ -167,6 +169,8 @@ var advice = []struct {
 	{errNoCommand, "unquil --help lists the commands"},
 	{errShell, "give bash, fish, powershell or zsh"},
 	{errIsAddress, "unquil reverse ADDRESS looks up its name, and unquil owner ADDRESS whose it is"},
+	{errWidth, "give 40 to 1000 columns"},
+	{errLongList, "split the list, or look them up one by one with unquil ask --names"},
 	{errWord, "the word help lists what can be typed; ask NAME looks up a name that looks like a command"},
 	{errNoMark, "the word marks lists them"},
 	{errNothingYet, "type a name first"},

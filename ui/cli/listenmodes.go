@@ -187,6 +187,8 @@ func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 		m.view.Gap()
 	}
 	switch {
+	case m.l.csv:
+		return data.WriteViewCSV(m.stdout, s.Overview, m.l.view)
 	case m.l.view == "overview" || m.l.view == "exchanges":
 		again := ""
 		if m.l.to != "" && m.l.to != "-" && len(m.written) == 1 && m.redacted == nil && !m.l.numbered() {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"net/url"
@@ -21,6 +22,9 @@ func (a *app) named(cmd *cobra.Command, least, most int) *cobra.Command {
 	cmd.Args = cobra.ArbitraryArgs
 	cmd.RunE = func(cmd *cobra.Command, words []string) error {
 		names, err := a.pasted(cmd, words)
+		if err == nil {
+			names, err = a.withListed(cmd.Context(), names)
+		}
 		if err == nil {
 			err = taking(least, most)(cmd, names)
 		}
@@ -52,6 +56,9 @@ func (a *app) pasted(cmd *cobra.Command, words []string) (names []string, err er
 	}
 	reverse := 0
 	for i, name := range names {
+		if cmd.Name() == "why" {
+			break // which knows what to make of an address
+		}
 		if address, bad := netip.ParseAddr(name); bad == nil {
 			if typed == nil {
 				return nil, usage(fmt.Errorf("%s: %w", address, errIsAddress))
@@ -75,6 +82,37 @@ func (a *app) pasted(cmd *cobra.Command, words []string) (names []string, err er
 		}
 	}
 	return names, err
+}
+
+// listFlag adds --names to a command that looks up all of its names together.
+func (a *app) listFlag(cmd *cobra.Command, what string) {
+	cmd.Flags().StringVar(&a.list, "names", "", "also the "+what+" in `FILE`, one per line; - is standard input")
+}
+
+// mostListed is how many names a list may have whose names are looked up together.
+const mostListed = 10_000
+
+// withListed adds what the file that --names names lists.
+func (a *app) withListed(ctx context.Context, given []string) ([]string, error) {
+	if a.list == "" {
+		return given, nil
+	}
+	a.files.Note(a.list)
+	file, err := a.files.Open(a.list)
+	if err != nil {
+		return nil, fmt.Errorf("reading names: %w", err)
+	}
+	defer file.Close()
+	for name, err := range joinNames(func(func(string, error) bool) {}, linesOf(ctx, file)) {
+		switch {
+		case err != nil:
+			return nil, fmt.Errorf("reading %s: %w", a.list, err)
+		case len(given) == mostListed:
+			return nil, usage(fmt.Errorf("%s: %w", a.list, errLongList))
+		}
+		given = append(given, name)
+	}
+	return given, nil
 }
 
 // cleaned are the words in one that was pasted, without the blanks, brackets, quotes and commas around them.

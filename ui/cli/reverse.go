@@ -20,8 +20,14 @@ func newReverse(a *app) *cobra.Command {
 		Use:     "reverse ADDRESS...",
 		Short:   "Which name does this address have, and does that name resolve back?",
 		Example: "  unquil reverse --lab 203.0.113.80\n  unquil reverse --lab 203.0.113.112/28",
-		Args:    taking(1, many),
 		RunE: func(cmd *cobra.Command, words []string) error {
+			words, err := a.withListed(cmd.Context(), words)
+			if err == nil {
+				err = taking(1, many)(cmd, words)
+			}
+			if err != nil {
+				return err
+			}
 			ranges, alone, err := addressRanges(words)
 			if err != nil {
 				return err
@@ -69,6 +75,7 @@ func newReverse(a *app) *cobra.Command {
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
 	a.rateFlag(cmd)
+	a.listFlag(cmd, "addresses")
 	a.ownersFlag(cmd)
 	return cmd
 }

@@ -523,5 +523,8 @@ const (
 
 // viewOn draws on one place.
 func (s *shell) viewOn(out io.Writer) *text.View {
-	return text.New(out, columns(out, s.environ), text.Colour(s.colour), s.environ)
+	width := columns(out, s.environ)
+	view := text.New(out, width, text.Colour(s.colour), s.environ)
+	view.Whole = width == 0
+	return view
 }

@@ -20,6 +20,7 @@ import (
 	"unquil/core/zonefile"
 	"unquil/ui/data"
 	"unquil/ui/files"
+	"unquil/ui/text"
 )
 
 // newTransfer is `unquil transfer`.
@@ -94,6 +95,7 @@ func newTransfer(a *app) *cobra.Command {
 	flags.StringVar(&over, "over", "tcp", "`TRANSPORT`: tcp or tls")
 	a.askFlags(cmd)
 	a.bareFlag(cmd)
+	flags.BoolVar(&a.all, "all", false, "show all records, not only a page of them")
 	a.keepFlag(cmd)
 	return a.named(cmd, 1, 1)
 }
@@ -178,8 +180,14 @@ const partial = ".part"
 
 // transfer fetches the zone, and shows what came of it.
 func (a *app) transfer(ctx context.Context, request transfer.Request, plan transfer.Plan, out *files.Output) (err error) {
-	if a.bare && !a.json {
+	view := a.view()
+	var content *text.ZoneLines
+	switch {
+	case a.bare && !a.json:
 		plan.To = a.stdout
+	case !a.json:
+		content = view.ZoneLines(a.all || view.Whole)
+		plan.To = content
 	}
 	if out != nil {
 		plan.To = out
@@ -216,8 +224,10 @@ func (a *app) transfer(ctx context.Context, request transfer.Request, plan trans
 	if a.bare {
 		return verdictOn(found)
 	}
-	view := a.view()
 	view.Transfer(fetched, written)
+	if content != nil && out == nil && fetched.Changes == nil {
+		content.Draw()
+	}
 	var unreadable error
 	if c := fetched.Compared; c != nil && c.Other == nil && c.Err != nil {
 		unreadable = fmt.Errorf("reading %s: %w", c.Label, c.Err)

@@ -130,6 +130,7 @@ func newWhy(a *app) *cobra.Command {
 	a.rootsFlag(cmd)
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
+	a.listFlag(cmd, "names")
 	return a.named(cmd, 0, many)
 }
 

@@ -71,7 +71,7 @@ func OfLook(l *conversation.WholePacket, of []*exchange.Exchange) any {
 		result["comment"] = string(escape.Of(string(evidence.Remark(r.Comment))))
 	}
 	if l.From.IsValid() {
-		result["from"], result["to"] = exchange.FormatAddress(l.From), exchange.FormatAddress(l.To)
+		result["from"], result["to"] = OfEnd(l.From), OfEnd(l.To)
 	}
 	if l.Report != nil {
 		result["reported_unreachable"] = l.Report.By.String() + " says: " + l.Report.Says
@@ -92,7 +92,7 @@ func OfLook(l *conversation.WholePacket, of []*exchange.Exchange) any {
 }
 
 // ExchangeColumns are the columns of exchanges as CSV.
-var ExchangeColumns = []string{"number", "time", "client", "server", "transport", "name", "type", "outcome", "took", "attempts", "values"}
+var ExchangeColumns = []string{"number", "time", "client", "client_port", "server", "server_port", "transport", "name", "type", "outcome", "took", "attempts", "values"}
 
 // ExchangeRow is one exchange as CSV.
 func ExchangeRow(e *exchange.Exchange) []string {
@@ -100,7 +100,7 @@ func ExchangeRow(e *exchange.Exchange) []string {
 	if e.Reply != nil {
 		took = fmt.Sprintf("%.6f", e.Took().Seconds())
 	}
-	return []string{fmt.Sprint(e.Number), e.Sent().Format(time.RFC3339Nano), exchange.FormatAddress(e.Client), exchange.FormatAddress(e.Server.Address), string(e.Transport()),
+	return []string{fmt.Sprint(e.Number), e.Sent().Format(time.RFC3339Nano), e.Client.Addr().String(), fmt.Sprint(e.Client.Port()), e.Server.Address.Addr().String(), fmt.Sprint(e.Server.Address.Port()), string(e.Transport()),
 		e.Question.Name.String(), e.Question.Type.String(), string(e.Outcome), took, fmt.Sprint(e.Sends()), strings.Join(exchange.Values(e.Answer().Records), "; ")}
 }
 
@@ -126,7 +126,7 @@ func OfOverview(o *conversation.Overview, view string) any {
 	if len(o.Encrypted) > 0 {
 		list := []any{}
 		for _, e := range o.Encrypted {
-			j := map[string]any{"client": exchange.FormatAddress(e.Client), "server": exchange.FormatAddress(e.Server), "over": e.Over, "packets": e.Packets, "lasted": time.Duration(e.Last - e.First).Seconds()}
+			j := map[string]any{"client": OfEnd(e.Client), "server": OfEnd(e.Server), "over": e.Over, "packets": e.Packets, "lasted": time.Duration(e.Last - e.First).Seconds()}
 			if e.Host != "" {
 				j["host"] = e.Host
 			}

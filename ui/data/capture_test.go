@@ -86,9 +86,9 @@ func TestExchangeRow(t *testing.T) {
 	assert.Equal(t, []string{"a,b", ` "c"`, "'@d,e", `\027`, ""}, all[1])
 	row := all[0]
 	require.Len(t, row, len(ExchangeColumns))
-	assert.Equal(t, `'=cmd\027.example.`, row[5])
-	assert.Equal(t, "no-reply", row[7])
-	assert.Empty(t, row[8], "nothing came, so nothing took any time")
+	assert.Equal(t, `'=cmd\027.example.`, row[7])
+	assert.Equal(t, "no-reply", row[9])
+	assert.Empty(t, row[10], "nothing came, so nothing took any time")
 	for _, cell := range row {
 		assert.NotContains(t, cell, "\x1b")
 	}

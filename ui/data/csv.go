@@ -13,7 +13,7 @@ import (
 // WriteCSV writes comparisons as CSV (RFC 4180) with a heading, one line a server.
 func WriteCSV(w io.Writer, results []probe.Compared) error {
 	out := NewRows(w)
-	out.Write("name", "type", "server", "address", "zone_server", "outcome", "values", "ttl", "zone_says_so", "took_seconds")
+	out.Write("name", "type", "server", "address", "port", "zone_server", "outcome", "values", "ttl", "zone_says_so", "took_seconds")
 	for _, c := range results {
 		for _, g := range c.Groups {
 			for _, m := range g.Members {
@@ -26,7 +26,7 @@ func WriteCSV(w io.Writer, results []probe.Compared) error {
 				if e.Reply != nil {
 					took = strconv.FormatFloat(e.Took().Seconds(), 'f', 6, 64)
 				}
-				out.Write(c.Question.Name.String(), c.Question.Type.String(), memberName(m), e.Server.AddressText(), strconv.FormatBool(m.Own),
+				out.Write(c.Question.Name.String(), c.Question.Type.String(), memberName(m), e.Server.Address.Addr().String(), strconv.Itoa(int(e.Server.Address.Port())), strconv.FormatBool(m.Own),
 					string(e.Outcome), strings.Join(g.Values, " | "), ttl, strconv.FormatBool(g.Truth), took)
 			}
 		}

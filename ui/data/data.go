@@ -100,7 +100,7 @@ func unseen(r rune) bool { return r >= 0x7f && !escape.Shows(r) }
 type Exchange struct {
 	Number    int           `json:"number"`           // of the exchange in this run, from 1
 	Server    Server        `json:"server"`           // that was asked
-	Client    string        `json:"client,omitempty"` // who asked: address and port; in captures only
+	Client    *End          `json:"client,omitempty"` // who asked; in captures only
 	Question  Question      `json:"question"`
 	Outcome   string        `json:"outcome,omitempty"`       // how it ended, in one word; absent when it was cut short
 	RCode     string        `json:"rcode,omitempty"`         // of the reply, by mnemonic
@@ -120,6 +120,15 @@ type Exchange struct {
 	QueryHex  string        `json:"query_hex,omitempty"`     // the last message sent, when --wire asks for it
 	ReplyHex  string        `json:"reply_hex,omitempty"`     // the last message received
 }
+
+// End is one end of a way.
+type End struct {
+	Address string `json:"address"`
+	Port    uint16 `json:"port"`
+}
+
+// OfEnd returns an end as JSON has it.
+func OfEnd(a netip.AddrPort) End { return End{a.Addr().String(), a.Port()} }
 
 // Server is whom a question went to.
 type Server struct {
@@ -146,8 +155,8 @@ type Security struct {
 
 // Rejected is a message that was not believed.
 type Rejected struct {
-	At    time.Time `json:"at"`    // when it came
-	From  string    `json:"from"`  // address and port
+	At    time.Time `json:"at"` // when it came
+	From  End       `json:"from"`
 	Error string    `json:"error"` // why it was not believed
 	Data  []byte    `json:"data"`  // in base64
 }
@@ -170,7 +179,7 @@ func OfExchange(e *exchange.Exchange) Exchange {
 		Transport: string(e.Transport()), Values: exchange.Values(e.Answer().Records), Reply: e.Reply,
 	}
 	if e.Client.IsValid() {
-		j.Client = exchange.FormatAddress(e.Client)
+		j.Client = new(OfEnd(e.Client))
 	}
 	if sent := e.Sent(); !sent.IsZero() {
 		j.Sent = &sent
@@ -194,7 +203,7 @@ func OfExchange(e *exchange.Exchange) Exchange {
 			}
 		}
 		for _, r := range a.Rejected {
-			j.Rejected = append(j.Rejected, Rejected{r.At, exchange.FormatAddress(r.From), r.Err.Error(), r.Data})
+			j.Rejected = append(j.Rejected, Rejected{r.At, OfEnd(r.From), r.Err.Error(), r.Data})
 		}
 	}
 	return j
@@ -371,18 +380,21 @@ func OfReversals(all []probe.Reversal) any {
 // OfLocal returns a machine's set-up as JSON has it.
 func OfLocal(l *probe.Local) any {
 	s := l.Setup
-	addresses := func(all []netip.AddrPort) []string {
-		list := []string{}
+	ends := func(all []netip.AddrPort) []End {
+		list := []End{}
 		for _, a := range all {
-			list = append(list, exchange.FormatAddress(a))
+			list = append(list, OfEnd(a))
 		}
 		return list
 	}
-	result := map[string]any{"resolvers": addresses(s.Resolvers), "ndots": s.Dots, "hosts_lines": len(s.Hosts)}
-	for key, list := range map[string][]string{"search": s.Search, "options": s.Options, "sources": s.Sources, "behind_stub": addresses(s.Behind), "not_read": s.Unread} {
+	result := map[string]any{"resolvers": ends(s.Resolvers), "ndots": s.Dots, "hosts_lines": len(s.Hosts)}
+	for key, list := range map[string][]string{"search": s.Search, "options": s.Options, "sources": s.Sources, "not_read": s.Unread} {
 		if len(list) > 0 {
 			result[key] = list
 		}
+	}
+	if len(s.Behind) > 0 {
+		result["behind_stub"] = ends(s.Behind)
 	}
 	if s.Caveat != "" {
 		result["caveat"] = s.Caveat

@@ -189,10 +189,9 @@ func (p *pairEncoder) quickJSON(t *conversation.Transaction) bool {
 		outcome = p.answer.Judge(question, reply)
 	}
 	b := number(p.out, `{"number":`, t.Number)
-	b = append(append(t.Server().Addr().AppendTo(append(b, `,"server":{"address":"`...)), '"'), `,"port":`...)
-	b = strconv.AppendUint(b, uint64(t.Server().Port()), 10)
-	b = appendEnd(append(b, `},"client":"`...), t.Client())
-	b = question.Name.AppendJSON(append(b, `","question":{"name":`...))
+	b = appendEnd(append(b, `,"server":{"address":"`...), t.Server(), `","port":`)
+	b = appendEnd(append(b, `},"client":{"address":"`...), t.Client(), `","port":`)
+	b = question.Name.AppendJSON(append(b, `},"question":{"name":`...))
 	b = append(append(b, `,"type":"`...), question.Type.String()...)
 	b = append(append(b, `","class":"`...), question.Class.String()...)
 	b = append(append(b, `"},"outcome":"`...), outcome...)
@@ -295,8 +294,8 @@ func (p *pairEncoder) row(t *conversation.Transaction) {
 	}
 	b := append(strconv.AppendInt(p.out, int64(t.Number), 10), ',')
 	b = append(p.time(b, t.First.At), ',')
-	b = append(appendEnd(b, t.Client()), ',')
-	b = append(appendEnd(b, t.Server()), ',')
+	b = append(appendEnd(b, t.Client(), ","), ',')
+	b = append(appendEnd(b, t.Server(), ","), ',')
 	b = append(append(b, t.Transport()...), ',')
 	p.cell = question.Name.Append(p.cell[:0])
 	b = append(appendCell(b, p.cell), ',')
@@ -321,9 +320,9 @@ func number(b []byte, key string, n int) []byte {
 	return strconv.AppendInt(append(b, key...), int64(n), 10)
 }
 
-// appendEnd appends what [exchange.FormatAddress] returns.
-func appendEnd(b []byte, e capture.Endpoint) []byte {
-	return strconv.AppendUint(append(e.Addr().AppendTo(b), '#'), uint64(e.Port()), 10)
+// appendEnd appends an address and a port with something between.
+func appendEnd(b []byte, e capture.Endpoint, between string) []byte {
+	return strconv.AppendUint(append(e.Addr().AppendTo(b), between...), uint64(e.Port()), 10)
 }
 
 // time appends a moment, in nanoseconds since 1970 UTC, as RFC 3339 has it: of many exchanges the

@@ -456,6 +456,30 @@ func shorten(text string) string {
 	return text
 }
 
+// Records draws the records of replies in master-file form, one a line, the sections that are wanted one after the
+// other. Where several servers were asked, the name of the one that sent a record stands before it with a tab.
+func (v *View) Records(exchanges []*exchange.Exchange, parts Parts, several bool) {
+	for _, e := range exchanges {
+		lead := ""
+		if several {
+			lead = e.Server.Name() + "\t"
+		}
+		if e.Reply == nil {
+			continue
+		}
+		for _, section := range []struct {
+			part    Part
+			records []wire.Record
+		}{{"answer", e.Reply.Answer}, {"authority", e.Reply.Authority}, {"additional", e.Reply.Additional}} {
+			for _, r := range section.records {
+				if parts[section.part] && r.Type != wire.OPT {
+					v.line(lead, r.String())
+				}
+			}
+		}
+	}
+}
+
 // Bare draws the asked values alone, one a line in master-file form; nameFirst puts the name
 // that was asked for before each, and a tab.
 func (v *View) Bare(exchanges []*exchange.Exchange, nameFirst bool) {

@@ -54,11 +54,16 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		columns[0].width -= c.width
 	}
 	columns[0].width = max(columns[0].width, 16)
+	if v.Whole {
+		for _, r := range rows[:min(len(rows), v.most())] {
+			columns[0].width = max(columns[0].width, ansi.StringWidth(r.Key)+len(r.Host)+2)
+		}
+	}
 	cells := [][]string{titles(columns)}
 	above := map[int]string{} // keys that have a line of their own, by the row below
 	var caches []string
 	exact := true
-	for _, r := range rows[:min(len(rows), maxDrawn)] {
+	for _, r := range rows[:min(len(rows), v.most())] {
 		s := r.Stat
 		failed := fmt.Sprint(s.Failed)
 		if s.Failed > 0 {
@@ -85,11 +90,11 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 	}
 	for i, line := range grid(columns, cells) {
 		if key := above[i]; key != "" {
-			v.line(cut(key, v.width))
+			v.line(cut(key, v.room()))
 		}
 		v.line(line)
 	}
-	v.rest(len(rows)-min(len(rows), maxDrawn), title+"s")
+	v.rest(len(rows)-min(len(rows), v.most()), title+"s")
 	if !exact {
 		v.flow("", 2, "of thousands of exchanges, the median and the 95th percentile are about right: within a fifth", quiet)
 	}
@@ -123,7 +128,7 @@ func (v *View) Episodes(o *conversation.Overview) {
 	all := sequence.Episodes(o.Kept)
 	drawn := 0
 	for i, p := range all {
-		if drawn > maxDrawn {
+		if drawn > v.most() {
 			v.rest(len(all)-i, "episodes")
 			break
 		}
@@ -217,7 +222,7 @@ func (v *View) LocalLink(o *conversation.Overview) {
 			v.flow("  "+severe[f.Severity].Render(string(f.Severity)), labelWidth, f.Text, plainStyle)
 		}
 	}
-	for _, n := range names[:min(len(names), maxDrawn)] {
+	for _, n := range names[:min(len(names), v.most())] {
 		v.line()
 		v.flow("", 2, subject.Render(n.Name.Spoken()), plainStyle)
 		for _, c := range n.Claims {
@@ -234,7 +239,7 @@ func (v *View) LocalLink(o *conversation.Overview) {
 			v.flow("", 22, "nobody claims it", quiet)
 		}
 	}
-	v.rest(len(names)-min(len(names), maxDrawn), "names")
+	v.rest(len(names)-min(len(names), v.most()), "names")
 }
 
 // Timeline draws questions and failures over time.

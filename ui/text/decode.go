@@ -16,7 +16,15 @@ import (
 	"unquil/core/wording"
 )
 
-// maxDrawn is how many lines of one kind a terminal is given; --json gives all.
+// most is how many lines of one kind are drawn.
+func (v *View) most() int {
+	if v.All {
+		return 1 << 30
+	}
+	return maxDrawn
+}
+
+// maxDrawn is how many a terminal is given where nobody asks for all.
 const maxDrawn = 200
 
 // clock is how times within a capture are written.
@@ -245,14 +253,14 @@ func (v *View) Exchanges(o *conversation.Overview) {
 	if v.none(o) {
 		return
 	}
-	for i := range o.Kept[:min(len(o.Kept), maxDrawn)] {
+	for i := range o.Kept[:min(len(o.Kept), v.most())] {
 		e := &o.Kept[i]
 		v.ExchangeLine(e)
 		for _, words := range relatedWords(o.Lines[e.Number]) {
 			v.flow("", 9, words, quiet)
 		}
 	}
-	v.rest(o.Exchanges-min(len(o.Kept), maxDrawn), "exchanges")
+	v.rest(o.Exchanges-min(len(o.Kept), v.most()), "exchanges")
 }
 
 // none says it where no exchange was selected, or the capture has none.
@@ -266,7 +274,7 @@ func (v *View) none(o *conversation.Overview) bool {
 
 func (v *View) rest(n int, what string) {
 	if n > 0 {
-		v.flow("", 2, fmt.Sprintf("and %s more %s; narrow the selection, or use --json or --csv", wording.Number(n), what), quiet)
+		v.flow("", 2, fmt.Sprintf("and %s more %s; narrow the selection, or give --all, --csv or --json", wording.Number(n), what), quiet)
 	}
 }
 

@@ -36,7 +36,7 @@ func (v *View) item(lead string, indent int, text string, whole bool) {
 		v.flow(lead, indent, text, plainStyle)
 		return
 	}
-	v.line(cut(pad(lead, indent)+text, v.width))
+	v.line(cut(pad(lead, indent)+text, v.room()))
 }
 
 // FindingItem draws a finding; whole: with what shows it and what to do.
@@ -122,7 +122,7 @@ func (v *View) StatItem(r conversation.Row, peers string, whole bool) {
 	if v.Linear {
 		v.line(key + ": " + strings.Join(strings.Fields(ansi.Strip(counts+" "+median)), " "))
 	} else {
-		v.line(cut(pad(cut(key, room), room)+counts+median, v.width))
+		v.line(cut(pad(cut(key, room), room)+counts+median, v.room()))
 	}
 	if !whole {
 		return
@@ -197,11 +197,11 @@ func (v *View) SlotItem(begins time.Time, s conversation.Slot, most int) {
 		text += strings.Repeat(" ", 16)
 	}
 	room := max(v.width-48, 4)
-	v.line(cut(text+"  "+good.Render(strings.Repeat("▇", (s.Asked*room+most-1)/max(most, 1))), v.width))
+	v.line(cut(text+"  "+good.Render(strings.Repeat("▇", (s.Asked*room+most-1)/max(most, 1))), v.room()))
 }
 
 // Heading draws a line above an item.
-func (v *View) Heading(text string) { v.line(cut(strong.Render(text), v.width)) }
+func (v *View) Heading(text string) { v.line(cut(strong.Render(text), v.room())) }
 
 // PieceItem draws some bytes of a packet or message with their name; whole: with all of them,
 // and what they mean.
@@ -212,7 +212,7 @@ func (v *View) PieceItem(p wire.Piece, data []byte, whole bool) {
 		style = severe[finding.Fault]
 	}
 	v.line(cut(pad(quiet.Render(fmt.Sprintf("%5d", p.Offset)), bytesColumn)+pad(quiet.Render(cut(bytes, 16)), fieldColumn-bytesColumn)+
-		pad(cut(p.Field, valueColumn-fieldColumn-1), valueColumn-fieldColumn)+style.Render(p.Value), v.width))
+		pad(cut(p.Field, valueColumn-fieldColumn-1), valueColumn-fieldColumn)+style.Render(p.Value), v.room()))
 	if !whole {
 		return
 	}

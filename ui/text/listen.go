@@ -160,7 +160,7 @@ func (v *View) Programs(uses []*live.Use) {
 	columns[0].width = max(columns[0].width, 16)
 	cells := [][]string{titles(columns)}
 	below := map[int][]string{}
-	for _, u := range uses[:min(len(uses), maxDrawn)] {
+	for _, u := range uses[:min(len(uses), v.most())] {
 		failed := fmt.Sprint(u.Failed)
 		if u.Failed > 0 {
 			failed = severe[finding.Fault].Render(failed)
@@ -178,7 +178,7 @@ func (v *View) Programs(uses []*live.Use) {
 			v.flow("", 4, name, quiet)
 		}
 	}
-	v.rest(len(uses)-min(len(uses), maxDrawn), "programs")
+	v.rest(len(uses)-min(len(uses), v.most()), "programs")
 	v.line()
 	v.flow("", 0, "whose a question is shows while its socket is open, and only of programs that this user may look at: what nobody was seen to ask is \"not known\"", quiet)
 }
@@ -271,8 +271,8 @@ func (v *View) While(r Ran, p *live.Programs) {
 	slices.SortStableFunc(names, func(a, b live.NameUse) int {
 		return cmp.Or(cmp.Compare(min(b.Failed, 1), min(a.Failed, 1)), cmp.Compare(b.Waited, a.Waited))
 	})
-	for _, n := range names[:min(len(names), maxDrawn)] {
+	for _, n := range names[:min(len(names), v.most())] {
 		v.flow("  "+fmt.Sprintf("%8s", wording.Span(n.Waited)), labelWidth, nameUseWords(&n), plainStyle)
 	}
-	v.rest(len(names)-min(len(names), maxDrawn), "names")
+	v.rest(len(names)-min(len(names), v.most()), "names")
 }

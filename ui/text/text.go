@@ -40,6 +40,10 @@ type View struct {
 	Marks *casework.Marks
 	// Linear puts what stands side by side one below the other, for who hears it read.
 	Linear bool
+	// Whole leaves every line as long as it is: one record, one line, for other programs.
+	Whole bool
+	// All draws all there is, be it many.
+	All bool
 
 	w     io.Writer
 	width int // columns
@@ -56,7 +60,18 @@ func New(w io.Writer, width int, colour Colour, environ []string) *View {
 	case Never:
 		out.Profile = colorprofile.NoTTY
 	}
+	if width == 0 { // of a pipe: what is drawn to a scale
+		width = 80
+	}
 	return &View{w: out, width: max(width, 40)}
+}
+
+// room is how wide a line may be; what is drawn to a scale is as wide as the view in any case.
+func (v *View) room() int {
+	if v.Whole {
+		return 1 << 30
+	}
+	return v.width
 }
 
 // Err is the first error of writing, if there was one.
@@ -87,7 +102,7 @@ var (
 // flow writes text from column indent on, wrapped at the width; first stands at
 // the beginning of the first line, and is no wider than indent.
 func (v *View) flow(first string, indent int, text string, style lipgloss.Style) {
-	lines := wrap(text, max(v.width-indent, 24))
+	lines := wrap(text, max(v.room()-indent, 24))
 	for i, line := range lines {
 		lead := strings.Repeat(" ", indent)
 		if i == 0 {

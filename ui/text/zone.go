@@ -41,7 +41,7 @@ func (v *View) Zone(z *probe.Zone) {
 		}
 		v.line("    ", cmp.Or(s.why, lines[i+1]))
 		if s.calls != "" {
-			v.line("    ", quiet.Render(cut("calls itself "+s.calls, v.width-4)))
+			v.line("    ", quiet.Render(cut("calls itself "+s.calls, v.room()-4)))
 		}
 	}
 	v.line()
