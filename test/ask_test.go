@@ -196,7 +196,7 @@ func TestReverse(t *testing.T) {
 		{"a name that leads back", []string{"203.0.113.120"}, 0, []string{"web.hollowtarn.example, which resolves back", "looked up 120.113.0.203.in-addr.arpa"}},
 		{"a name that does not", []string{"203.0.113.80"}, 0, []string{"does not resolve back", "reverse-mismatch", "resolves to 203.0.113.120 and 1 more"}},
 		{"no name", []string{"203.0.113.99"}, 0, []string{"no such name", "reverse-missing"}},
-		{"an address in an odd form", []string{"2001:0DB8:113:0:0::120"}, 0, []string{"looked up 0.2.1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.3.1.1.0.8.b.d.0.1.0.0.2. ip6.arpa"}},
+		{"an address in an odd form", []string{"2001:0DB8:113:0:0::120"}, 0, []string{"looked up 0.2.1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.3.1.1.0.8.b.d.0.1.0.0.2.ip6.arpa"}},
 		{"a whole range", []string{"203.0.113.0/25"}, 0, []string{"203.0.113.11 dns1.hollowtarn.example, which resolves back", "8 of 128 addresses have a reverse name", "203.0.113.80 has the reverse name"}},
 		{"a range delegated in parts (RFC 2317)", []string{"203.0.113.210"}, 0, []string{"hut.summit.hollowtarn.example, which resolves back", "via a CNAME to 210.208/28.113.0.203.in-addr.arpa"}},
 	} {

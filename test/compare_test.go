@@ -91,7 +91,7 @@ func TestCompareForms(t *testing.T) {
 	assert.Equal(t, "server", rows[0][2])
 	values := map[string]string{}
 	for _, row := range rows[1:] {
-		values[row[2]] = row[6]
+		values[row[2]] = row[7]
 	}
 	assert.Equal(t, map[string]string{"office": "203.0.113.80", "isp": "203.0.113.140", "public": "203.0.113.140"}, values)
 

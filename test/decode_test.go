@@ -242,7 +242,7 @@ func TestDecodeViews(t *testing.T) {
 		{"one whose reply was cut", []string{mangled, "--exchange", "2"}, 0, []string{"of which the capture has 72 of 125 bytes", "additional, as its header says"}, []string{"a second reply"}},
 		{"one whose reply was cut, with its bytes", []string{mangled, "--exchange", "2", "--wire"}, 0, []string{"packet 4, from 192.0.2.53", "2 8180 flags"}, nil},
 		{"one that somebody guessed at", []string{mangled, "--exchange", "5"}, 0, []string{"5 replies came with wrong IDs"}, nil},
-		{"one as CSV", []string{mangled, "--exchange", "2", "--csv"}, 0, []string{"2,2026-03-09T07:40:02Z,192.0.2.21#64234,192.0.2.53#53,udp,web.hollowtarn.example.,A,cut-off"}, []string{"www."}},
+		{"one as CSV", []string{mangled, "--exchange", "2", "--csv"}, 0, []string{"2,2026-03-09T07:40:02Z,192.0.2.21,64234,192.0.2.53,53,udp,web.hollowtarn.example.,A,cut-off"}, []string{"www."}},
 		{"the packets of one", []string{mangled, "--exchange", "2", "--to", copied}, 0, []string{"2 packets of 1 exchange written"}, nil},
 		{"one as JSON that is not there", []string{morning, "--exchange", "9999", "--json"}, 2, nil, []string{"{"}},
 		{"a packet", []string{morning, "--packet", "1"}, 0, []string{"packet 1, 192.0.2.21 to 192.0.2.53: a question about www.hollowtarn.example A", "part of exchange 1"}, []string{"QNAME"}},

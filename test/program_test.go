@@ -302,7 +302,7 @@ func TestAsk(t *testing.T) {
 		{"a zone by its transfer", []string{"hollowtarn.example", "-t", "AXFR", "--over", "tcp", "--from", "ns.farhost.test"}, 0, []string{"65 records of the zone in the first message", "unquil transfer hollowtarn.example --from ns.farhost.test"}},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			o := run(t, append([]string{"ask", "--lab"}, tt.args...)...)
+			o := runIn(t, []string{"COLUMNS=80"}, append([]string{"ask", "--lab"}, tt.args...)...)
 			o.holds(t, tt.code, tt.want, nil)
 			assert.NotContains(t, o.stdout, "\x1b", "no colour in a pipe")
 			for line := range strings.Lines(o.stdout) {

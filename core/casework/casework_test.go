@@ -64,6 +64,13 @@ func answered(t testing.TB, number int, address string) exchange.Exchange {
 	})
 }
 
+// failed is the same question, to which the server failed.
+func failed(t testing.TB) exchange.Exchange {
+	e := answered(t, 9, "203.0.113.80")
+	e.Outcome, e.Reply.Answer, e.Reply.Flags = exchange.ServerFailure, nil, e.Reply.Flags.WithRCode(wire.ServFail)
+	return e
+}
+
 func stale() finding.Finding {
 	return finding.New(finding.CacheStale, finding.Fault, finding.About{Server: "office", Name: "tickets.hollowtarn.example."}, "office has an older answer.", 1)
 }
@@ -147,10 +154,12 @@ func TestChanges(t *testing.T) {
 		answers int
 		gone    int
 		none    bool
+		worse   bool
 	}{
-		{"the same answer and finding is no change", casework.Step{Exit: 3, Findings: []finding.Finding{stale()}, Exchanges: []exchange.Exchange{answered(t, 9, "203.0.113.80")}}, 0, 0, true},
-		{"another answer, and a finding gone", healthy, 1, 1, false},
-		{"a question that was not put before is none", casework.Step{Exit: 3, Findings: []finding.Finding{stale()}}, 0, 0, true},
+		{"the same answer and finding is no change", casework.Step{Exit: 3, Findings: []finding.Finding{stale()}, Exchanges: []exchange.Exchange{answered(t, 9, "203.0.113.80")}}, 0, 0, true, false},
+		{"another answer, and a finding gone", healthy, 1, 1, false, false},
+		{"no answer any more", casework.Step{Exit: 3, Findings: []finding.Finding{stale()}, Exchanges: []exchange.Exchange{failed(t)}}, 1, 0, false, true},
+		{"a question that was not put before is none", casework.Step{Exit: 3, Findings: []finding.Finding{stale()}}, 0, 0, true, false},
 	} {
 		before := casework.Step{Exit: 3, Findings: []finding.Finding{stale()}, Exchanges: []exchange.Exchange{answered(t, 1, "203.0.113.80")}}
 		changes := casework.Compare(&before, &tt.now)
@@ -158,6 +167,7 @@ func TestChanges(t *testing.T) {
 		assert.Len(t, changes.Gone, tt.gone, tt.name)
 		assert.Empty(t, changes.New, tt.name)
 		assert.Equal(t, tt.none, changes.None(), tt.name)
+		assert.Equal(t, tt.worse, changes.Worse(), tt.name)
 	}
 }
 

@@ -24,6 +24,18 @@ func (c *Changes) None() bool {
 	return len(c.Answers)+len(c.New)+len(c.Gone) == 0 && c.Exit[0] == c.Exit[1]
 }
 
+// Worse reports whether any of it is for the worse: an answer is none any more, or something was found that is more
+// than a note.
+func (c *Changes) Worse() bool {
+	return slices.ContainsFunc(c.New, func(f finding.Finding) bool { return f.Severity != finding.Note }) ||
+		slices.ContainsFunc(c.Answers, Answer.worse)
+}
+
+// worse reports whether an answer is none any more, or says that there is nothing where there was something.
+func (a Answer) worse() bool {
+	return a.Before.Outcome.Good() && !a.Now.Outcome.Good() || a.Before.Outcome == exchange.Answered && a.Now.Outcome != exchange.Answered
+}
+
 // asked is what makes two questions the same.
 type asked struct {
 	server exchange.Server

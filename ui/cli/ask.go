@@ -267,7 +267,7 @@ func (q *ask) askAll(ctx context.Context, names iter.Seq2[string, error]) error 
 		stop = q.progress()
 	}
 	defer stop()
-	q.session.Forgets = q.standing == nil || q.namesFile != "" // each is shown and counted as it comes
+	q.session.Forgets = (q.standing == nil || q.namesFile != "") && !q.saves() // each is shown and counted as it comes
 	pace := exchange.Pace{Rate: cmp.Or(q.rate, usualRate), InFlight: q.inFlight}
 	if q.repeat > 1 {
 		pace = exchange.Pace{Rate: cmp.Or(q.rate, repeatRate), InFlight: 1} // what is measured must not stand in its own way

@@ -62,6 +62,7 @@ type app struct {
 	registryOptions
 	listenOptions
 	validateOptions
+	saving
 	config
 	question
 

@@ -184,7 +184,7 @@ func TestHelpOfEveryCommand(t *testing.T) {
 		}
 		assert.NotEmpty(t, cmd.Short, cmd.Name())
 		var stdout, stderr bytes.Buffer
-		code := Main(context.Background(), []string{cmd.Name(), "--help"}, &stdout, &stderr, []string{"HOME=" + t.TempDir()})
+		code := Main(context.Background(), []string{cmd.Name(), "--help"}, &stdout, &stderr, []string{"HOME=" + t.TempDir(), "COLUMNS=80"})
 		assert.Zero(t, code)
 		assert.Contains(t, strings.Join(strings.Fields(stdout.String()), " "), cmp.Or(cmd.Long, cmd.Short))
 		assert.Empty(t, stderr.String())

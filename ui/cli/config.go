@@ -80,6 +80,28 @@ func (a *app) readConfig() error {
 	return nil
 }
 
+// ExampleConfig is a configuration that shows every setting.
+const ExampleConfig = `# ~/.config/unquil/config.toml
+[ask]
+from = ["office", "isp"] # whom to ask where --from says nothing
+types = ["A", "AAAA"]    # and which types, where --type says nothing
+wait = "2s"
+attempts = 2
+
+[resolver.office]
+at = "192.0.2.53"
+place = "in the machine room"
+
+[resolver.isp]
+at = "tls://198.51.100.53"
+
+[group]
+both = ["office", "isp"]
+
+[registry]
+bootstrap = "/srv/registries" # where the lists of RFC 9224 are kept
+`
+
 // asksTypes are the commands that ask for the types of the configuration where --type says nothing.
 var asksTypes = []string{"ask", "compare", "why"}
 

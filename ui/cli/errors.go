@@ -24,6 +24,7 @@ import (
 	"unquil/core/wording"
 	"unquil/core/zonecare"
 	"unquil/core/zonefile"
+	"unquil/ui/data"
 	"unquil/ui/files"
 )
 
@@ -171,6 +172,7 @@ var advice = []struct {
 	{errIsAddress, "unquil reverse ADDRESS looks up its name, and unquil owner ADDRESS whose it is"},
 	{errWidth, "give 40 to 1000 columns"},
 	{errLongList, "split the list, or look them up one by one with unquil ask --names"},
+	{data.ErrSaved, "give a file that --save or --json wrote"},
 	{errWord, "the word help lists what can be typed; ask NAME looks up a name that looks like a command"},
 	{errNoMark, "the word marks lists them"},
 	{errNothingYet, "type a name first"},

@@ -3,6 +3,9 @@ package cli
 import (
 	"bytes"
 	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -120,4 +123,37 @@ func TestPasted(t *testing.T) {
 	cmd.Flags().AddFlag(&pflag.Flag{Name: "type", Value: newAsk(&app{}).Flag("type").Value})
 	_, err = (&app{stderr: &bytes.Buffer{}}).pasted(cmd, []string{"192.0.2.1", "a.example"})
 	require.ErrorIs(t, err, errIsAddress)
+}
+
+// The reference is what the program says of itself now.
+func TestReferenceIsCurrent(t *testing.T) {
+	var now bytes.Buffer
+	require.NoError(t, WriteReference(&now))
+	kept, err := os.ReadFile("../../docs/reference.md")
+	require.NoError(t, err)
+	assert.Equal(t, string(kept), now.String(), "run go generate ./cmd/manual, and read the difference")
+}
+
+// Each command has a man page that is set without a complaint, where there is something to set it.
+func TestManual(t *testing.T) {
+	folder := t.TempDir()
+	require.NoError(t, WriteManual(folder, "9 March 2026"))
+	pages, err := filepath.Glob(filepath.Join(folder, "*.1"))
+	require.NoError(t, err)
+	assert.Greater(t, len(pages), 18)
+	text, err := os.ReadFile(filepath.Join(folder, "unquil-decode.1"))
+	require.NoError(t, err)
+	for _, part := range []string{".TH UNQUIL-DECODE 1", ".SH SYNOPSIS", "\\-\\-where CONDITION", ".SH EXIT STATUS", ".SH FILES", ".SH ENVIRONMENT", "took > 200ms"} {
+		assert.Contains(t, string(text), part)
+	}
+	setter, err := exec.LookPath("groff")
+	if err != nil {
+		t.Log("groff is not here: how the pages are set is not tried")
+		return
+	}
+	for _, page := range pages {
+		out, err := exec.Command(setter, "-man", "-Tutf8", "-ww", page).CombinedOutput()
+		require.NoError(t, err)
+		assert.NotContains(t, string(out), "warning", page)
+	}
 }

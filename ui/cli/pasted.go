@@ -28,11 +28,18 @@ func (a *app) named(cmd *cobra.Command, least, most int) *cobra.Command {
 		if err == nil {
 			err = taking(least, most)(cmd, names)
 		}
+		if err == nil && a.saves() {
+			err = a.beginSaving()
+		}
 		if err != nil {
 			return err
 		}
-		return run(cmd, names)
+		if err = run(cmd, names); a.saves() {
+			err = a.endSaving(cmd.Name(), err)
+		}
+		return err
 	}
+	a.saveFlags(cmd)
 	return cmd
 }
 

@@ -29,11 +29,11 @@ var topics = []topic{
 			{"tls://192.0.2.53", "over TLS; tcp://, udp://, quic:// and https://HOST/PATH likewise"},
 			{"ns1.hollowtarn.example", "a host, whose address is looked up first"},
 			{"office", "a label from the configuration, or of the lab"},
-			{"all", "a group from the configuration, or of the lab"},
+			{"both", "a group from the configuration"},
 			{"system", "what this machine is set up to use"},
 			{"root", "one of the root servers"},
 		}}}
-	}, examples: []string{"unquil ask --lab www.hollowtarn.example --from office,isp", "unquil compare --lab www.hollowtarn.example --from all"}},
+	}, examples: []string{"unquil ask --lab www.hollowtarn.example --from office,isp", "unquil compare --lab www.hollowtarn.example --from office,isp,public"}},
 	{name: "outcomes", about: "How an exchange ended, in one word: what --outcome and conditions take.", rows: func() []text.HelpList {
 		var rows [][2]string
 		for _, o := range exchange.Outcomes {

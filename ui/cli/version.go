@@ -10,8 +10,8 @@ import (
 	"unquil/ui/data"
 )
 
-// release is the version that this source is on the way to.
-const release = "0.2.0"
+// Release is the version that this source is on the way to.
+const Release = "0.2.0"
 
 // built is what a build of the program knows of itself.
 type built struct {
@@ -23,7 +23,7 @@ type built struct {
 }
 
 func buildOf() built {
-	b := built{Version: release, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH, Schema: data.Schema}
+	b := built{Version: Release, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH, Schema: data.Schema}
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return b
@@ -46,9 +46,9 @@ func buildOf() built {
 // version is the release and, where the build knows it, the commit.
 func version() string {
 	if b := buildOf(); b.Commit != "" {
-		return release + "+" + b.Commit[:min(12, len(b.Commit))]
+		return Release + "+" + b.Commit[:min(12, len(b.Commit))]
 	}
-	return release
+	return Release
 }
 
 // newVersion is `unquil version`.

@@ -14,6 +14,7 @@ type Changed struct {
 	Args    []string          `json:"args"` // the command that it came to
 	At      time.Time         `json:"at"`   // when it was run before
 	Asked   int               `json:"asked"`
+	Worse   bool              `json:"worse"` // some of it is for the worse
 	Answers []ChangedAnswer   `json:"answers"`
 	New     []finding.Finding `json:"new"`
 	Gone    []finding.Finding `json:"gone"`
@@ -43,7 +44,7 @@ func OfChanges(before *casework.Step, c *casework.Changes) Changed {
 		}
 		return AnswerGiven{e.Number, string(e.Outcome), values}
 	}
-	out := Changed{Line: string(before.Line), Args: before.Args, At: before.At, Asked: c.Asked, Answers: []ChangedAnswer{}, New: c.New, Gone: c.Gone}
+	out := Changed{Line: string(before.Line), Args: append([]string{}, before.Args...), At: before.At, Asked: c.Asked, Worse: c.Worse(), Answers: []ChangedAnswer{}, New: c.New, Gone: c.Gone}
 	for _, a := range c.Answers {
 		out.Answers = append(out.Answers, ChangedAnswer{OfExchanges([]exchange.Exchange{*a.Now}, false)[0].Question, a.Now.Server.Name(), given(a.Before), given(a.Now)})
 	}

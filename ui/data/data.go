@@ -34,6 +34,7 @@ type Document struct {
 	Unquil    string            `json:"unquil"`               // version
 	Command   string            `json:"command"`              // of the program
 	Schema    int               `json:"schema"`               // see [Schema]
+	Made      *time.Time        `json:"made,omitempty"`       // of a saved result: when the run ended
 	Questions any               `json:"questions,omitempty"`  // of ask: what was asked, and what came of it
 	Result    any               `json:"result,omitempty"`     // in the form of the command
 	Findings  []finding.Finding `json:"findings"`             // the heaviest first

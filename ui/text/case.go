@@ -80,7 +80,7 @@ func (v *View) Changes(before *casework.Step, c *casework.Changes) {
 		ago = quiet.Render(" (as at " + before.At.UTC().Format(day) + ")")
 	}
 	v.flow("", 0, strong.Render(string(before.Line))+ago, plainStyle)
-	if typed := Shell(before.Args...); typed != string(before.Line) {
+	if typed := Shell(before.Args...); len(before.Args) > 0 && typed != string(before.Line) {
 		v.flow("", 2, typed, quiet)
 	}
 	if c.None() {
@@ -88,6 +88,10 @@ func (v *View) Changes(before *casework.Step, c *casework.Changes) {
 		return
 	}
 	for _, a := range c.Answers {
+		if then, now := serialOf(a.Before), serialOf(a.Now); then != "" && now != "" {
+			v.row("changed", fmt.Sprintf("%s has serial %s at %s; before, %s", nameText(a.Now.Question.Name), now, a.Now.Server.Name(), then))
+			continue
+		}
 		v.row("changed", fmt.Sprintf("%s from %s", a.Now.Question.Spoken(), a.Now.Server.Name()))
 		v.row("  before", meaningWords(a.Before))
 		v.row("  now", meaningWords(a.Now))
@@ -103,6 +107,19 @@ func (v *View) Changes(before *casework.Step, c *casework.Changes) {
 	if same := c.Asked - len(c.Answers); same > 0 && len(c.Answers) > 0 {
 		v.row("unchanged", wording.Count(same, "other answer", "other answers"))
 	}
+}
+
+// serialOf is the serial of the one SOA record that an exchange gave; "" without one.
+func serialOf(e *exchange.Exchange) string {
+	records := e.Answer().Records
+	if len(records) != 1 {
+		return ""
+	}
+	soa, ok := records[0].Authority()
+	if !ok {
+		return ""
+	}
+	return wording.Serial(soa.Serial)
 }
 
 // meaningWords say what an exchange came to, its values above all.
