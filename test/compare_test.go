@@ -1,9 +1,12 @@
 package test
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -133,18 +136,49 @@ func TestWatch(t *testing.T) {
 	}
 }
 
+// A monitor reads what is seen of several names, a command runs at each change, and an interruption is the usual end.
 func TestInterruptedWatchSumsUp(t *testing.T) {
 	if runtime.GOOS == "windows" {
 		t.Skip("no interrupt can be sent there")
 	}
-	cmd := exec.Command(program, "watch", "--lab", "web.hollowtarn.example", "--from", "office", "--every", "100ms")
+	changes := filepath.Join(t.TempDir(), "changes.jsonl")
+	cmd := exec.Command(program, "watch", "--lab", "tickets.hollowtarn.example", "web.hollowtarn.example", "--from", "office,isp", "--every", "100ms", "--for", "0",
+		"--lab-speed", "2000", "--metrics", "0", "--on-change", "cat >> "+changes)
 	var stdout bytes.Buffer
 	cmd.Stdout = &stdout
+	stderr, err := cmd.StderrPipe()
+	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
-	time.Sleep(500 * time.Millisecond)
+	told, err := bufio.NewReader(stderr).ReadString('\n')
+	require.NoError(t, err)
+	_, address, found := strings.Cut(strings.TrimSpace(told), "metrics at ")
+	require.True(t, found, told)
+	scrape := func() string {
+		reply, err := http.Get(address)
+		require.NoError(t, err)
+		defer reply.Body.Close()
+		assert.Contains(t, reply.Header.Get("Content-Type"), "application/openmetrics-text")
+		text, err := io.ReadAll(reply.Body)
+		require.NoError(t, err)
+		return string(text)
+	}
+	require.Eventually(t, func() bool {
+		text := scrape()
+		return strings.Contains(text, `unquil_changes_total{name="tickets.hollowtarn.example",type="A",server="office"} 1`) &&
+			strings.Contains(text, `unquil_agreement{name="tickets.hollowtarn.example",type="A"} 1`)
+	}, 20*time.Second, 100*time.Millisecond)
+	text := scrape()
+	for _, part := range []string{`unquil_queries_total{name="web.hollowtarn.example",type="A",server="isp",outcome="answered"} `, `unquil_reply_seconds_bucket{name="web.hollowtarn.example",type="A",server="isp",le="+Inf"} `, "unquil_ttl_left_seconds{"} {
+		assert.Contains(t, text, part)
+	}
+	assert.True(t, strings.HasSuffix(text, "\n# EOF\n"))
+	assert.Eventually(t, func() bool { _, err := os.Stat(changes); return err == nil }, 5*time.Second, 50*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	cmd.Wait()
-	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
+	assert.Equal(t, 0, cmd.ProcessState.ExitCode())
 	assert.Contains(t, stdout.String(), ": interrupted")
-	assert.Contains(t, stdout.String(), "0 changes")
+	assert.Contains(t, stdout.String(), "office on tickets.hollowtarn.example A now answers 203.0.113.140")
+	event, err := os.ReadFile(changes)
+	require.NoError(t, err)
+	assert.Contains(t, string(event), `"event":"changed"`)
 }

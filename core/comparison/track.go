@@ -25,10 +25,12 @@ const (
 type Event struct {
 	At     time.Time
 	Server exchange.Server
-	Kind   EventKind
-	Says   string // the answer, in a few words that are safe to print
-	TTL    uint32 // seconds left
-	Text   string // what happened, in one sentence
+	// Question is what was asked.
+	Question wire.Question
+	Kind     EventKind
+	Says     string // the answer, in a few words that are safe to print
+	TTL      uint32 // seconds left
+	Text     string // what happened, in one sentence
 }
 
 // Habit is how a resolver's TTL behaves over time.
@@ -60,6 +62,8 @@ type countdown struct {
 // Track follows one resolver's answers over time.
 type Track struct {
 	Server    exchange.Server
+	Question  wire.Question // that is followed
+	About     string        // what it is called where several are followed; "" otherwise
 	Says      string
 	Outcome   exchange.Outcome
 	Values    []string
@@ -81,6 +85,14 @@ type Track struct {
 
 // NewTrack begins to follow a resolver.
 func NewTrack(server exchange.Server) *Track { return &Track{Server: server, last: -1} }
+
+// Name is what to call the track: its server, with the question where several are followed.
+func (t *Track) Name() string {
+	if t.About == "" {
+		return t.Server.Name()
+	}
+	return t.Server.Name() + " on " + t.About
+}
 
 // Ends is when the answer seen last runs out; zero without a TTL.
 func (t *Track) Ends() time.Time {
@@ -110,7 +122,7 @@ func (t *Track) Habit() Habit {
 func (t *Track) Add(at time.Time, e *exchange.Exchange) (events []Event) {
 	t.Asked++
 	note := func(kind EventKind, format string, args ...any) {
-		events = append(events, Event{At: at, Server: t.Server, Kind: kind, Says: t.Says, TTL: t.TTL, Text: fmt.Sprintf(format, args...)})
+		events = append(events, Event{At: at, Server: t.Server, Question: t.Question, Kind: kind, Says: t.Says, TTL: t.TTL, Text: fmt.Sprintf(format, args...)})
 	}
 	answer := e.Answer()
 	before, meaning, last := t.Says, e.Meaning(), t.At
@@ -127,10 +139,10 @@ func (t *Track) Add(at time.Time, e *exchange.Exchange) (events []Event) {
 	}
 	switch {
 	case t.Asked == 1:
-		note(First, "%s says %s", t.Server.Name(), t.Says)
+		note(First, "%s says %s", t.Name(), t.Says)
 	case fresh:
 		t.Changes++
-		note(Changed, "%s now answers %s; before, it answered %s", t.Server.Name(), t.Says, before)
+		note(Changed, "%s now answers %s; before, it answered %s", t.Name(), t.Says, before)
 	}
 	if !known {
 		return events
@@ -158,7 +170,7 @@ func (t *Track) count(at time.Time, ttl uint32, fresh bool, note func(EventKind,
 			if seen := t.distinct(); seen > t.Caches {
 				t.Caches = seen
 				if seen > 1 {
-					note(Several, "%s: %d caches have been seen behind this address", t.Server.Name(), seen)
+					note(Several, "%s: %d caches have been seen behind this address", t.Name(), seen)
 				}
 			}
 		}
@@ -171,11 +183,11 @@ func (t *Track) count(at time.Time, ttl uint32, fresh bool, note func(EventKind,
 		t.Refreshed = at
 		switch {
 		case left > slack*time.Second:
-			note(Refreshed, "%s now has a TTL of %s left, while the one before had %s: fetched early, or another cache", t.Server.Name(), wire.Period(ttl), wire.Period(uint32(left/time.Second)))
+			note(Refreshed, "%s now has a TTL of %s left, while the one before had %s: fetched early, or another cache", t.Name(), wire.Period(ttl), wire.Period(uint32(left/time.Second)))
 		case left < -slack*time.Second:
-			note(Refreshed, "%s fetched it again %s after the TTL ran out", t.Server.Name(), wire.Period(uint32(-left/time.Second)))
+			note(Refreshed, "%s fetched it again %s after the TTL ran out", t.Name(), wire.Period(uint32(-left/time.Second)))
 		default:
-			note(Refreshed, "%s fetched it again when the TTL ran out", t.Server.Name())
+			note(Refreshed, "%s fetched it again when the TTL ran out", t.Name())
 		}
 	}
 	t.countdowns = slices.DeleteFunc(t.countdowns, func(c countdown) bool { return at.Sub(c.ends) > slack*time.Second })
@@ -211,6 +223,20 @@ func ttlOf(e *exchange.Exchange, answer exchange.Answer) (ttl uint32, known bool
 		ttl = min(ttl, r.TTL)
 	}
 	return ttl, true
+}
+
+// AgreeOnEach reports whether all tracks of each question say the same.
+func AgreeOnEach(tracks []*Track) bool {
+	by := map[wire.Question][]*Track{}
+	for _, t := range tracks {
+		by[t.Question] = append(by[t.Question], t)
+	}
+	for _, of := range by {
+		if !Agree(of) {
+			return false
+		}
+	}
+	return len(tracks) > 0
 }
 
 // Agree reports whether all tracks that have been asked say the same.

@@ -145,7 +145,7 @@ func TestWatchEndsByItsCondition(t *testing.T) {
 		t.Run(tt.name, func(t *testing.T) {
 			tt.w.Now, tt.w.Ticker = func() time.Time { return clock }, ticker
 			rounds, events := 0, 0
-			result := p.Watch(t.Context(), servers, ask("tickets.hollowtarn.example", wire.A), tt.w, func(comparison.Event) { events++ }, func([]*comparison.Track) { rounds++ })
+			result := p.Watch(t.Context(), servers, []wire.Question{ask("tickets.hollowtarn.example", wire.A)}, tt.w, func(comparison.Event) { events++ }, func([]*comparison.Track) { rounds++ })
 			assert.Equal(t, tt.met, result.Met)
 			assert.LessOrEqual(t, result.Rounds, tt.most)
 			assert.Equal(t, result.Rounds, rounds)
@@ -154,7 +154,7 @@ func TestWatchEndsByItsCondition(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	result := p.Watch(ctx, servers, ask("tickets.hollowtarn.example", wire.A), probe.Watch{Every: time.Hour, Now: time.Now, Ticker: ticker}, func(comparison.Event) {}, func([]*comparison.Track) {})
+	result := p.Watch(ctx, servers, []wire.Question{ask("tickets.hollowtarn.example", wire.A)}, probe.Watch{Every: time.Hour, Now: time.Now, Ticker: ticker}, func(comparison.Event) {}, func([]*comparison.Track) {})
 	assert.True(t, result.Cut)
 	assert.Zero(t, result.Tracks[0].Asked, "what was cut short does not count")
 }

@@ -15,8 +15,9 @@ type Watch struct {
 	Every      time.Duration
 	For        time.Duration // 0: until the condition or ctx ends it
 	UntilAgree bool
-	Until      []string      // values that all have to give
-	Beat       time.Duration // how often to call round between the rounds, so that a countdown can be shown; 0: never
+	Until      []string            // values that all have to give
+	Metrics    *comparison.Metrics // counts what is seen; nil: nobody
+	Beat       time.Duration       // how often to call round between the rounds, so that a countdown can be shown; 0: never
 	Now        func() time.Time
 	Ticker     func(time.Duration) (ticks <-chan time.Time, stop func()) // ticks at intervals
 }
@@ -30,15 +31,21 @@ type Watched struct {
 	Cut    bool // by ctx
 }
 
-// Watch asks all servers again and again, and calls event for each change and
+// Watch asks all servers all questions again and again, and calls event for each change and
 // round after every round, until the condition is met, the time is over, or ctx
 // ends. Answers that ctx cut short do not count.
-func (p Prober) Watch(ctx context.Context, servers []exchange.Server, q wire.Question, w Watch, event func(comparison.Event), round func([]*comparison.Track)) Watched {
+func (p Prober) Watch(ctx context.Context, servers []exchange.Server, questions []wire.Question, w Watch, event func(comparison.Event), round func([]*comparison.Track)) Watched {
 	result := Watched{}
 	var requests []exchange.Request
-	for _, server := range servers {
-		result.Tracks = append(result.Tracks, comparison.NewTrack(server))
-		requests = append(requests, exchange.Request{Server: server, Question: q})
+	for _, q := range questions {
+		for _, server := range servers {
+			track := comparison.NewTrack(server)
+			if track.Question = q; len(questions) > 1 {
+				track.About = q.Spoken()
+			}
+			result.Tracks = append(result.Tracks, track)
+			requests = append(requests, exchange.Request{Server: server, Question: q})
+		}
 	}
 	begun := p.Session.Client.Now()
 	ticks, stop := w.Ticker(w.Every)
@@ -53,11 +60,14 @@ func (p Prober) Watch(ctx context.Context, servers []exchange.Server, q wire.Que
 			for _, happened := range result.Tracks[i].Add(at, e) {
 				event(happened)
 			}
+			if w.Metrics != nil {
+				w.Metrics.Add(result.Tracks[i], e)
+			}
 		}
 		result.Rounds++
 		round(result.Tracks)
 		result.Took = p.Session.Client.Now().Sub(begun)
-		result.Met = w.UntilAgree && comparison.Agree(result.Tracks) || len(w.Until) > 0 && comparison.AllSay(result.Tracks, w.Until)
+		result.Met = w.UntilAgree && comparison.AgreeOnEach(result.Tracks) || len(w.Until) > 0 && comparison.AllSay(result.Tracks, w.Until)
 		if result.Cut = ctx.Err() != nil; result.Met || result.Cut || w.For > 0 && result.Took+w.Every > w.For {
 			return result
 		}

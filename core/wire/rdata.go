@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Word is one word of a record's text: its bytes with the escapes still in
@@ -427,6 +428,16 @@ func (r Record) SignedLabels() int {
 		return r.Name.Labels()
 	}
 	return int(r.Data[3])
+}
+
+// SignatureEnds is when an RRSIG record runs out (RFC 4034 §3.1.5); ok is false for other types. The time is read as
+// the nearest one to now that has these 32 bits.
+func (r Record) SignatureEnds() (at time.Time, ok bool) {
+	if r.Type != RRSIG || len(r.Data) < 12 {
+		return at, false
+	}
+	seconds, now := uint32(unsigned(r.Data[8:12])), time.Now().Unix()
+	return time.Unix(now+int64(int32(seconds-uint32(now))), 0).UTC(), true
 }
 
 // NewerSerial reports whether a is a later version of a zone than b (RFC 1982 §3.2).

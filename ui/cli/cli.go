@@ -71,6 +71,7 @@ type app struct {
 	redacts    *string  // a file that redaction is for too, beside the report; "" for none
 	configFile string
 	helpFailed error // writing the help
+	endsWell   bool  // an interruption is the usual end
 	toldOwn    bool  // that a file is not the lab's
 	begun      bool  // the command line was understood: what fails from here on is no mistake in it
 
@@ -156,6 +157,8 @@ func (a *app) execute() int {
 	}
 	var ended exitCode
 	switch {
+	case a.ctx.Err() != nil && a.endsWell && err == nil:
+		return exitDone
 	case a.ctx.Err() != nil:
 		fmt.Fprintln(a.stderr, stopped)
 		return exitFailed

@@ -123,6 +123,8 @@ var headings = []heading{
 		{"records", "ask --lab hollowtarn.example --type MX --records", true},
 		{"name-first", "ask --lab --names list.txt --bare --name-first", false},
 		{"csv", "compare --lab www.hollowtarn.example --from office,isp,public --csv", true},
+		{"metrics", "watch --lab www.hollowtarn.example --for 0 --metrics 9053", true},
+		{"on-change", "watch --lab tickets.hollowtarn.example --on-change 'cat >> changes.jsonl'", true},
 		{"explain", "ask --lab www.hollowtarn.example --explain", true},
 		{"show", "ask --lab www.hollowtarn.example --show answer,timing", false},
 		{"all-parts", "ask --lab www.hollowtarn.example --all-parts", false},

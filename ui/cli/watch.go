@@ -20,15 +20,16 @@ const leastEvery = 50 * time.Millisecond
 
 // newWatch is `unquil watch`.
 func newWatch(a *app) *cobra.Command {
-	var typ string
+	var types []string
+	var metrics, onChange string
 	var from []string
 	w := probe.Watch{Now: time.Now, Ticker: ticker}
 	cmd := &cobra.Command{
-		Use:     "watch NAME",
+		Use:     "watch NAME...",
 		Short:   "How does the answer change over time?",
 		Example: "  unquil watch --lab tickets.hollowtarn.example --from office,isp --every 1s --lab-speed 600 --until 203.0.113.140",
 		RunE: func(cmd *cobra.Command, names []string) error {
-			asked, err := questions(names, []string{typ})
+			asked, err := questions(names, types)
 			if err != nil {
 				return err
 			}
@@ -38,7 +39,10 @@ func newWatch(a *app) *cobra.Command {
 			if w.UntilAgree && len(w.Until) > 0 {
 				return usage(fmt.Errorf("--until-agree and --until: %w", errTogether))
 			}
-			until, err := expected(w.Until, []string{typ})
+			if len(w.Until) > 0 && len(asked) > 1 {
+				return usage(fmt.Errorf("--until with several names or types: %w", errTogether))
+			}
+			until, err := expected(w.Until, types)
 			if err != nil {
 				return err
 			}
@@ -51,11 +55,23 @@ func newWatch(a *app) *cobra.Command {
 			if a.simulation != nil {
 				w.Now = a.simulation.Now
 			}
-			return a.watch(cmd.Context(), prober, asked[0], servers, w)
+			if metrics != "" {
+				w.Metrics = comparison.NewMetrics(w.Now)
+				stop, err := serveMetrics(a.stderr, metrics, w.Metrics)
+				if err != nil {
+					return err
+				}
+				defer stop()
+			}
+			change := newChangeRunner(cmd.Context(), onChange, a.stderr)
+			defer change.end()
+			return a.watch(cmd.Context(), prober, asked, servers, w, change)
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVarP(&typ, "type", "t", "A", "record `TYPE`, by mnemonic or TYPE123")
+	flags.StringSliceVarP(&types, "type", "t", []string{"A"}, "record `TYPES`, by mnemonic or TYPE123, comma-separated or repeated")
+	flags.StringVar(&metrics, "metrics", "", "give what is seen to a monitor as OpenMetrics over HTTP, at this `ADDRESS`: a port of this machine, or ADDRESS:PORT")
+	flags.StringVar(&onChange, "on-change", "", "run this `COMMAND` at each change, with the event as JSON on its standard input")
 	flags.StringSliceVarP(&from, "from", "f", nil, "which `RESOLVERS` to query, comma-separated or repeated")
 	flags.DurationVar(&w.Every, "every", 5*time.Second, "how often to query each of them")
 	flags.DurationVar(&w.For, "for", 10*time.Minute, "for how long; 0 means until the condition is met")
@@ -63,12 +79,12 @@ func newWatch(a *app) *cobra.Command {
 	flags.StringSliceVar(&w.Until, "until", nil, "until all give this `VALUE`")
 	a.questionFlags(cmd)
 	a.askFlags(cmd)
-	return a.named(cmd, 1, 1)
+	return a.named(cmd, 1, many)
 }
 
 // watch shows the watching as it goes: a table on a terminal, a line a change on
 // a pipe, an event a line with --json.
-func (a *app) watch(ctx context.Context, prober probe.Prober, q wire.Question, servers []exchange.Server, w probe.Watch) error {
+func (a *app) watch(ctx context.Context, prober probe.Prober, asked []wire.Question, servers []exchange.Server, w probe.Watch, change *changeRunner) error {
 	view := a.view()
 	live := view.NewLive()
 	var written error
@@ -80,10 +96,16 @@ func (a *app) watch(ctx context.Context, prober probe.Prober, q wire.Question, s
 	case !a.quietOut():
 		event = func(comparison.Event) {}
 		w.Beat = time.Second
-		title := fmt.Sprintf("%s, queried every %s", q.Spoken(), w.Every)
+		title := fmt.Sprintf("%s, queried every %s", namesOf(asked), w.Every)
 		round = func(tracks []*comparison.Track) { live.Draw(title, tracks, w.Now()) }
 	}
-	result := prober.Watch(ctx, servers, q, w, event, round)
+	shown := event
+	event = func(e comparison.Event) {
+		shown(e)
+		change.run(e)
+	}
+	result := prober.Watch(ctx, servers, asked, w, event, round)
+	a.endsWell = result.Cut // whoever watches ends it so
 	waited := ""
 	switch {
 	case w.UntilAgree:

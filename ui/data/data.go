@@ -437,14 +437,14 @@ func OfLocal(l *probe.Local) any {
 
 // OfEvent returns a change seen while watching as JSON has it.
 func OfEvent(e comparison.Event) any {
-	return map[string]any{"at": e.At, "event": e.Kind, "server": e.Server.Name(), "says": e.Says, "ttl": e.TTL, "text": e.Text}
+	return map[string]any{"at": e.At, "event": e.Kind, "server": e.Server.Name(), "question": OfQuestion(e.Question), "says": e.Says, "ttl": e.TTL, "text": e.Text}
 }
 
 // OfWatched returns how watching ended as JSON has it.
 func OfWatched(w probe.Watched) any {
 	list := []any{}
 	for _, t := range w.Tracks {
-		list = append(list, map[string]any{"server": t.Server.Name(), "outcome": t.Outcome, "values": t.Values, "changes": t.Changes, "asked": t.Asked, "habit": t.Habit(), "caches": t.Caches})
+		list = append(list, map[string]any{"server": t.Server.Name(), "question": OfQuestion(t.Question), "outcome": t.Outcome, "values": t.Values, "changes": t.Changes, "asked": t.Asked, "habit": t.Habit(), "caches": t.Caches})
 	}
 	return map[string]any{"rounds": w.Rounds, "took": w.Took.Seconds(), "met": w.Met, "servers": list}
 }

@@ -47,9 +47,9 @@ func (v *View) table(title string, tracks []*comparison.Track, now time.Time) in
 	widest := len("resolver")
 	says := len("says")
 	for _, t := range tracks {
-		widest, says = max(widest, len(t.Server.Name())), max(says, len(t.Says))
+		widest, says = max(widest, len(t.Name())), max(says, len(t.Says))
 	}
-	widest, says = min(widest, 24), min(says, max(v.width-widest-50, 16))
+	widest, says = min(widest, 48), min(says, max(v.width-widest-50, 16))
 	columns := []column{{title: "resolver", width: widest + 2}, {title: "says", width: says + 2}, {title: "left", width: 20}, {title: "fetched", width: 12}, {title: "changes", width: 8}}
 	cells := [][]string{titles(columns)}
 	for _, t := range tracks {
@@ -67,7 +67,7 @@ func (v *View) table(title string, tracks []*comparison.Track, now time.Time) in
 		if !t.Outcome.Good() {
 			answer = severe["fault"].Render(answer)
 		}
-		cells = append(cells, []string{cut(t.Server.Name(), widest+1), cut(answer, says+1), left, fetched, fmt.Sprint(t.Changes)})
+		cells = append(cells, []string{cut(t.Name(), widest+1), cut(answer, says+1), left, fetched, fmt.Sprint(t.Changes)})
 	}
 	v.line(subject.Render(title))
 	v.line()
@@ -91,11 +91,15 @@ func (v *View) Watched(w probe.Watched, waited string) {
 		how += ": " + severe["fault"].Render("not reached: "+waited)
 	}
 	v.flow("", 0, how, plainStyle)
+	widest := 0
+	for _, t := range w.Tracks {
+		widest = max(widest, len(t.Name())+4)
+	}
 	for _, t := range w.Tracks {
 		words := []string{fmt.Sprintf("%s, %s", t.Says, wording.Count(t.Changes, "change", "changes")), string(t.Habit())}
 		if t.Caches > 1 {
 			words = append(words, fmt.Sprintf("%d caches seen", t.Caches))
 		}
-		v.flow("  "+t.Server.Name(), labelWidth+4, strings.Join(words, "; "), plainStyle)
+		v.flow("  "+t.Name(), max(labelWidth+4, widest), strings.Join(words, "; "), plainStyle)
 	}
 }
