@@ -59,7 +59,7 @@ var mayImport = map[string][]string{
 	"ui/browse":         {"core/*", "ui/text"},
 	"ui/cli":            {"core/*", "lab", "ui/text", "ui/data", "ui/page", "ui/files", "ui/session", "ui/browse"},
 	"cmd/unquil":        {"ui/cli"},
-	"cmd/manual":        {"ui/cli"},
+	"cmd/manual":        {"ui/cli", "ui/data", "core/finding", "core/wire"},
 	"cmd/release":       {"ui/cli"},
 	"test/built":        {},
 	"test/namespaces":   {},
@@ -69,9 +69,10 @@ var mayImport = map[string][]string{
 // outside are the packages that core may import besides the standard library.
 var outside = map[string][]string{
 	"core/exchange": {"golang.org/x/sys/unix", "github.com/quic-go/quic-go"},
-	"core/idn":      {"golang.org/x/net/idna", "golang.org/x/net/publicsuffix"}, // scripts, and which domains people can register names in
-	"core/dnssec":   {"github.com/cloudflare/circl/sign/ed448"},                 // which the standard library lacks
-	"core/live":     {"golang.org/x/net/bpf", "golang.org/x/sys/unix"},          // what the system is told with
+	"core/machine":  {"golang.org/x/sys/windows", "golang.org/x/sys/windows/registry"}, // what Windows says of its adapters
+	"core/idn":      {"golang.org/x/net/idna", "golang.org/x/net/publicsuffix"},        // scripts, and which domains people can register names in
+	"core/dnssec":   {"github.com/cloudflare/circl/sign/ed448"},                        // which the standard library lacks
+	"core/live":     {"golang.org/x/net/bpf", "golang.org/x/sys/unix"},                 // what the system is told with
 	"core/capture":  {"github.com/klauspost/compress/gzip", "github.com/klauspost/compress/zstd"},
 }
 

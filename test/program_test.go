@@ -69,6 +69,9 @@ func runIn(t testing.TB, environ []string, args ...string) (o outcome) {
 		time.Sleep(10 * time.Minute) // what still waits in the lab ends
 	})
 	o.stdout, o.stderr = stdout.String(), stderr.String()
+	if slices.Contains(args, "--json") && o.code != 1 {
+		assertSchemas(t, o.stdout) // whatever a test is about
+	}
 	return o
 }
 

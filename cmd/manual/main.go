@@ -17,8 +17,15 @@ import (
 
 func main() {
 	date := flag.String("date", "", "of the release, on the man pages")
+	schemas := flag.String("schemas", "", "write the JSON Schemas to this folder")
 	flag.Parse()
-	if err := write(flag.Arg(0), *date); err != nil {
+	err := error(nil)
+	if *schemas != "" {
+		err = writeSchemas(*schemas)
+	} else {
+		err = write(flag.Arg(0), *date)
+	}
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "manual:", err)
 		os.Exit(1)
 	}

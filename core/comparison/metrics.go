@@ -61,7 +61,7 @@ func (m *Metrics) Add(t *Track, e *exchange.Exchange) {
 		s.answered, s.sum = s.answered+1, s.sum+took
 		at, _ := slices.BinarySearch(tookBounds[:], took.Seconds())
 		s.took[at]++
-		s.signed = firstEnd(e.Reply)
+		s.signed = firstEnd(e.Reply, m.now())
 	}
 	if last := e.Last(); last != nil && last.Security != nil {
 		s.trusted = last.Security.NotAfter
@@ -69,9 +69,9 @@ func (m *Metrics) Add(t *Track, e *exchange.Exchange) {
 }
 
 // firstEnd is when the first of the signatures in an answer runs out (RFC 4034 §3.1.5); zero without one.
-func firstEnd(m *wire.Message) (ends time.Time) {
+func firstEnd(m *wire.Message, now time.Time) (ends time.Time) {
 	for _, r := range m.Answer {
-		if at, ok := r.SignatureEnds(); ok && (ends.IsZero() || at.Before(ends)) {
+		if at, ok := r.SignatureEnds(now); ok && (ends.IsZero() || at.Before(ends)) {
 			ends = at
 		}
 	}

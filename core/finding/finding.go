@@ -369,7 +369,7 @@ func New(code Code, severity Severity, about About, text string, evidence ...int
 
 // AddEvidence adds exchange numbers to those that show the finding, in order and each once.
 func (f *Finding) AddEvidence(numbers ...int) {
-	f.Evidence = append(slices.Clone(f.Evidence), numbers...)
+	f.Evidence = append(append([]int{}, f.Evidence...), numbers...) // never nil, which JSON has as null
 	slices.Sort(f.Evidence)
 	f.Evidence = slices.Compact(f.Evidence)
 }

@@ -33,6 +33,8 @@ type Setup struct {
 	Sources   []string         // of host names, in order, as the name service switch says; nil when it does not
 	Hosts     []HostsLine
 	Behind    []netip.AddrPort // the resolvers that a stub on this machine passes questions to, where that can be read
+	Scopes    []Scope          // resolvers for single domains or interfaces
+	Container bool             // the files are those of a container
 	Unread    []string         // files that could not be read, with the reason
 	Caveat    string           // what these files do not tell on the system that they are from; "" for nothing
 }
@@ -58,25 +60,18 @@ const (
 func Read(root fs.FS) (Setup, error) {
 	setup := Setup{Dots: 1}
 	err := lines(root, "etc/resolv.conf", "#;", func(_ int, words []string) { setup.resolver(words) })
-	for _, optional := range []struct {
-		path string
-		line func(int, []string)
-	}{
-		{"etc/nsswitch.conf", func(_ int, words []string) {
-			if words[0] == "hosts:" {
-				setup.Sources = words[1:]
-			}
-		}},
-		{"etc/hosts", func(number int, words []string) {
-			if a, err := netip.ParseAddr(words[0]); err == nil && len(words) > 1 {
-				setup.Hosts = append(setup.Hosts, HostsLine{number, a, words[1:]})
-			}
-		}},
-	} {
-		if e := lines(root, optional.path, "#", optional.line); e != nil && !errors.Is(e, fs.ErrNotExist) {
+	sources := lines(root, "etc/nsswitch.conf", "#", func(_ int, words []string) {
+		if words[0] == "hosts:" {
+			setup.Sources = words[1:]
+		}
+	})
+	for _, e := range []error{sources, setup.readHosts(root, "etc/hosts")} {
+		if e != nil && !errors.Is(e, fs.ErrNotExist) {
 			setup.Unread = append(setup.Unread, e.Error())
 		}
 	}
+	setup.readScopes(root)
+	setup.Container = inContainer(root)
 	if slices.ContainsFunc(setup.Resolvers, func(a netip.AddrPort) bool { return a.Addr().IsLoopback() }) {
 		setup.Behind = behindStub(root)
 	}
@@ -92,9 +87,18 @@ func Read(root fs.FS) (Setup, error) {
 // ReadOwn is [Read] of the machine that this program runs on, whose files are under root. Errors
 // are as there.
 func ReadOwn(root fs.FS) (Setup, error) {
-	setup, err := Read(root)
+	setup, err := readOwn(root)
 	setup.Caveat = caveat
 	return setup, err
+}
+
+// readHosts reads a hosts file.
+func (s *Setup) readHosts(root fs.FS, path string) error {
+	return lines(root, path, "#", func(number int, words []string) {
+		if a, err := netip.ParseAddr(words[0]); err == nil && len(words) > 1 {
+			s.Hosts = append(s.Hosts, HostsLine{number, a, words[1:]})
+		}
+	})
 }
 
 // behindStub reads the list that a stub resolver keeps of those it passes

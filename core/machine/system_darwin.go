@@ -1,4 +1,27 @@
 package machine
 
-// caveat is what the files do not tell of this system: macOS keeps resolvers of single domains outside of etc/resolv.conf, and programs use those too.
-const caveat = "macOS may ask other resolvers than these for the names of single domains"
+import (
+	"context"
+	"io/fs"
+	"os/exec"
+	"time"
+)
+
+// caveat is what is not read of this system.
+const caveat = ""
+
+// readOwn reads the set-up of this machine: its files, and what its dynamic store says.
+func readOwn(root fs.FS) (Setup, error) {
+	setup, err := Read(root)
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	out, failed := exec.CommandContext(ctx, "/usr/sbin/scutil", "--dns").Output()
+	if failed != nil {
+		setup.Unread = append(setup.Unread, "the system's dynamic store: "+failed.Error())
+		return setup, err
+	}
+	if setup.readDynamicStore(string(out)); len(setup.Resolvers) > 0 {
+		err = nil
+	}
+	return setup, err
+}

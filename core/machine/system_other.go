@@ -2,5 +2,10 @@
 
 package machine
 
-// caveat is what the files do not tell of this system: what the files say is what programs use.
-const caveat = ""
+import "io/fs"
+
+// caveat is what the files do not tell of this system.
+const caveat = "other programs on this system may use resolvers that these files do not name"
+
+// readOwn reads the set-up of this machine, as far as it is in its files.
+func readOwn(root fs.FS) (Setup, error) { return Read(root) }

@@ -432,12 +432,12 @@ func (r Record) SignedLabels() int {
 
 // SignatureEnds is when an RRSIG record runs out (RFC 4034 §3.1.5); ok is false for other types. The time is read as
 // the nearest one to now that has these 32 bits.
-func (r Record) SignatureEnds() (at time.Time, ok bool) {
+func (r Record) SignatureEnds(now time.Time) (at time.Time, ok bool) {
 	if r.Type != RRSIG || len(r.Data) < 12 {
 		return at, false
 	}
-	seconds, now := uint32(unsigned(r.Data[8:12])), time.Now().Unix()
-	return time.Unix(now+int64(int32(seconds-uint32(now))), 0).UTC(), true
+	seconds, around := uint32(unsigned(r.Data[8:12])), now.Unix()
+	return time.Unix(around+int64(int32(seconds-uint32(around))), 0).UTC(), true
 }
 
 // NewerSerial reports whether a is a later version of a zone than b (RFC 1982 §3.2).

@@ -172,11 +172,17 @@ func (a *app) execute() int {
 	if !a.begun {
 		err = usage(err)
 	}
-	tell(a.stderr, err)
+	code := exitFailed
 	if errors.As(err, new(usageError)) {
-		return exitUsage
+		code = exitUsage
 	}
-	return exitFailed
+	if a.json || slices.Contains(a.args, "--json") {
+		says, next := telling(err)
+		_ = data.NewEncoder(a.stderr).Encode(data.Failure{Unquil: version(), Schema: data.Schema, Error: says, Next: next, Exit: code}) // there is nobody else to tell
+	} else {
+		tell(a.stderr, err)
+	}
+	return code
 }
 
 // exitCode ends the program with a code, where all has been told.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"maps"
 
 	"unquil/core/conversation"
 	"unquil/core/live"
@@ -20,7 +19,7 @@ type lineWriter struct {
 	err     error
 	command string                                        // "" is decode
 	whose   func(*conversation.Transaction) *live.Program // nil: nobody knows
-	more    map[string]any                                // for the last line
+	more    data.LastLine                                 // what there is besides
 }
 
 // lineWriter returns nil when exchanges are shown all at once, at the end. Live says that each is
@@ -69,13 +68,11 @@ func (l *lineWriter) end(o *conversation.Overview) error {
 	if !l.json {
 		return l.pairs.End(nil)
 	}
-	last := map[string]any{"unquil": version(), "command": cmp.Or(l.command, "decode"), "schema": data.Schema, "summary": data.OfOverview(o, l.d.view)}
+	last := l.more
+	last.Unquil, last.Command, last.Schema, last.Summary = version(), cmp.Or(l.command, "decode"), data.Schema, data.OfOverview(o, l.d.view)
 	if l.command == "" {
-		last["files"] = l.d.paths
+		last.Files = l.d.paths
 	}
-	maps.Copy(last, l.more)
-	if len(l.d.ofRun) > 0 {
-		last["verdicts"] = data.OfVerdicts(l.d.ofRun)
-	}
+	last.Verdicts = data.OfVerdicts(l.d.ofRun)
 	return l.pairs.End(last)
 }

@@ -251,23 +251,30 @@ func (e advised) Unwrap() error { return e.error }
 
 // tell writes an error the way a person reads it: what happened, and what to try.
 func tell(w io.Writer, err error) {
-	fmt.Fprintf(w, "unquil: %s\n", escape.Of(strings.ReplaceAll(err.Error(), "\n", "; ")))
+	says, next := telling(err)
+	fmt.Fprintf(w, "unquil: %s\n", says)
+	if next != "" {
+		fmt.Fprintf(w, "next: %s\n", next)
+	}
+}
+
+// telling is what there is to say of an error, and what to try; "" where that is not known.
+func telling(err error) (says, next string) {
+	says = string(escape.Of(strings.ReplaceAll(err.Error(), "\n", "; ")))
 	var own advised
 	if errors.As(err, &own) {
-		fmt.Fprintf(w, "next: %s\n", escape.Of(own.next))
-		return
+		return says, string(escape.Of(own.next))
 	}
 	for _, a := range advice {
 		if errors.Is(err, a.is) {
-			fmt.Fprintf(w, "next: %s\n", a.next)
-			return
+			return says, a.next
 		}
 	}
-	if errors.As(err, new(*zonefile.Error)) {
-		fmt.Fprintln(w, "next: correct that line of the master file")
-		return
+	switch {
+	case errors.As(err, new(*zonefile.Error)):
+		next = "correct that line of the master file"
+	case errors.As(err, new(usageError)):
+		next = "unquil --help lists the commands and their options"
 	}
-	if errors.As(err, new(usageError)) {
-		fmt.Fprintln(w, "next: unquil --help lists the commands and their options")
-	}
+	return says, next
 }

@@ -168,10 +168,10 @@ func (m *listenMode) show(*conversation.Study) error { return nil }
 // end shows what listening came to.
 func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 	if m.lines != nil {
-		more := map[string]any{"interfaces": data.OfInterfaces(m.heard.Interfaces()), "programs": data.OfPrograms(m.programs.Uses()),
-			"heard": map[string]any{"packets": state.Heard, "lost": state.Lost, "not_judged": state.Unjudged, "not_written": state.Unkept, "seconds": state.For.Seconds()}}
+		more := data.LastLine{Interfaces: data.OfInterfaces(m.heard.Interfaces()), Programs: data.OfPrograms(m.programs.Uses()),
+			Heard: map[string]any{"packets": state.Heard, "lost": state.Lost, "not_judged": state.Unjudged, "not_written": state.Unkept, "seconds": state.For.Seconds()}}
 		if m.l.command != "" {
-			more["while"] = data.OfWhile(m.ran.Command, m.ran.Took, m.ran.Exit, m.ran.Failed, &m.programs)
+			more.While = data.OfWhile(m.ran.Command, m.ran.Took, m.ran.Exit, m.ran.Failed, &m.programs)
 		}
 		m.lines.more = more
 		return m.lines.end(s.Overview)

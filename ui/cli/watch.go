@@ -114,7 +114,7 @@ func (a *app) watch(ctx context.Context, prober probe.Prober, asked []wire.Quest
 		waited = "all give " + strings.Join(w.Until, ", ")
 	}
 	if a.json {
-		written = firstOf(written, data.NewEncoder(a.stdout).Encode(map[string]any{"unquil": version(), "command": "watch", "schema": data.Schema, "summary": data.OfWatched(result)}))
+		written = firstOf(written, data.NewEncoder(a.stdout).Encode(data.LastLine{Unquil: version(), Command: "watch", Schema: data.Schema, Summary: data.OfWatched(result)}))
 	} else {
 		view.Watched(result, waited)
 		written = view.Err()

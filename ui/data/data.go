@@ -394,6 +394,16 @@ func OfLocal(l *probe.Local) any {
 			result[key] = list
 		}
 	}
+	if len(s.Scopes) > 0 {
+		scopes := []any{}
+		for _, scope := range s.Scopes {
+			scopes = append(scopes, map[string]any{"resolvers": ends(scope.Resolvers), "domains": append([]string{}, scope.Domains...), "interface": scope.Interface, "source": scope.Source})
+		}
+		result["besides"] = scopes
+	}
+	if s.Container {
+		result["container"] = true
+	}
 	if len(s.Behind) > 0 {
 		result["behind_stub"] = ends(s.Behind)
 	}
@@ -435,9 +445,44 @@ func OfLocal(l *probe.Local) any {
 	return result
 }
 
+// EventLine is a change seen while watching.
+type EventLine struct {
+	At       time.Time            `json:"at"`    // by the clock that TTLs run by
+	Event    comparison.EventKind `json:"event"` // first, changed, refreshed or several
+	Server   string               `json:"server"`
+	Question Question             `json:"question"`
+	Says     string               `json:"says"` // the answer, or the outcome
+	TTL      uint32               `json:"ttl"`  // seconds left
+	Text     string               `json:"text"` // one sentence
+}
+
 // OfEvent returns a change seen while watching as JSON has it.
-func OfEvent(e comparison.Event) any {
-	return map[string]any{"at": e.At, "event": e.Kind, "server": e.Server.Name(), "question": OfQuestion(e.Question), "says": e.Says, "ttl": e.TTL, "text": e.Text}
+func OfEvent(e comparison.Event) EventLine {
+	return EventLine{e.At, e.Kind, e.Server.Name(), OfQuestion(e.Question), e.Says, e.TTL, e.Text}
+}
+
+// LastLine is the last line of what is written as it comes.
+type LastLine struct {
+	Unquil   string   `json:"unquil"` // version
+	Command  string   `json:"command"`
+	Schema   int      `json:"schema"`
+	Summary  any      `json:"summary"`            // in the form of the command
+	Files    []string `json:"files,omitempty"`    // that were read
+	Verdicts []any    `json:"verdicts,omitempty"` // of the run whose evidence was read
+	// What listen heard besides.
+	Interfaces any `json:"interfaces,omitempty"`
+	Programs   any `json:"programs,omitempty"`
+	Heard      any `json:"heard,omitempty"`
+	While      any `json:"while,omitempty"`
+}
+
+// Failure is why a run could not be made.
+type Failure struct {
+	Unquil string `json:"unquil"` // version
+	Schema int    `json:"schema"`
+	Error  string `json:"error"`          // one sentence
+	Next   string `json:"next,omitempty"` // what to try
+	Exit   int    `json:"exit"`           // the exit code
 }
 
 // OfWatched returns how watching ended as JSON has it.

@@ -32,6 +32,12 @@ func (v *View) Local(l *probe.Local) {
 	for i, e := range l.Tried {
 		v.row(map[bool]string{true: "resolvers"}[i == 0], resolverWords(e))
 	}
+	for i, s := range l.Setup.Scopes {
+		v.row(map[bool]string{true: "besides"}[i == 0], scopeWords(&s))
+	}
+	if l.Setup.Container {
+		v.row("container", "these files are a container's: whoever runs it writes its list of resolvers")
+	}
 	if l.Setup.Caveat != "" {
 		v.row("but", l.Setup.Caveat)
 	}
@@ -48,6 +54,22 @@ func (v *View) Local(l *probe.Local) {
 	if l.Name == nil {
 		v.Findings("what to note", l.Findings)
 	}
+}
+
+// scopeWords say whom a system asks for some names.
+func scopeWords(s *machine.Scope) string {
+	var resolvers []string
+	for _, r := range s.Resolvers {
+		resolvers = append(resolvers, exchange.Server{Address: r}.AddressText())
+	}
+	words := strings.Join(resolvers, ", ")
+	if len(s.Domains) > 0 {
+		words += " for names in " + wording.List(s.Domains)
+	}
+	if s.Interface != "" {
+		words += " over " + s.Interface
+	}
+	return words + " (" + s.Source + ")"
 }
 
 // resolverWords says how a resolver took a question.
