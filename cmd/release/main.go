@@ -128,7 +128,7 @@ func output(name string, args ...string) (string, error) {
 
 // build builds the program for a platform.
 func build(to, system, arch, arm string) error {
-	cmd := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w -buildid=", "-o", to, "./cmd/unquil")
+	cmd := exec.Command("go", "build", "-trimpath", "-buildvcs=true", "-ldflags", "-s -w -buildid=", "-o", to, "./cmd/unquil")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+system, "GOARCH="+arch, "GOARM="+arm, "GOFLAGS=")
 	out, err := cmd.CombinedOutput()
 	if err != nil {

@@ -297,8 +297,8 @@ func (w *run) prime(ctx context.Context, step *Step) {
 	}
 	w.pending.Go(func() {
 		options := w.options()
-		e := w.Session.Ask(ctx, exchange.Request{Options: &options, Shared: true, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN},
-			Server: w.server(replied.Host, replied.Address)})
+		q := wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN}
+		e := w.Session.Ask(ctx, exchange.Request{Options: &options, Shared: true, Question: q, Server: w.Session.First(q, w.server(replied.Host, replied.Address))})
 		if e.Outcome != exchange.Answered || !e.Authoritative() {
 			return
 		}

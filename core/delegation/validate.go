@@ -61,6 +61,10 @@ const maxVouchers = 3
 // Ask asks servers of a zone until one has an answer; for another turn it begins at another one.
 func (s *signedBy) Ask(ctx context.Context, zone wire.Name, q wire.Question, turn int) (m *wire.Message, number int) {
 	all := s.servers(zone, q.Type)
+	if turn == 0 && len(all) > 0 {
+		first := s.Session.First(q, all[0])
+		all = append([]exchange.Server{first}, slices.DeleteFunc(all, func(o exchange.Server) bool { return o.Address == first.Address })...)
+	}
 	for _, server := range all[min(turn, len(all)):min(turn+maxVouchers, len(all))] {
 		if ctx.Err() != nil {
 			break
@@ -144,6 +148,7 @@ func (c *course) early(ctx context.Context, to exchange.Server, q wire.Question)
 	if why, _ := c.admit(to.Address.Addr()); why != "" {
 		return
 	}
+	to = c.Session.First(q, to)
 	options := c.options()
 	c.pending.Add(1)
 	c.Session.Start(ctx, exchange.Request{Server: to, Options: &options, Shared: true, Question: q}, func(*exchange.Exchange) { c.pending.Done() })

@@ -40,6 +40,26 @@ type Session struct {
 	ended     int
 	events    int // beginnings and ends
 	shared    map[sharedKey]*sharedExchange
+	first     map[wire.Question]Server
+}
+
+// First is the server that a question goes to of which any of several would do: the one that it went to first in
+// this session, so that it is not put to another as well; server where it went to none. In a recording it is one
+// that was asked.
+func (s *Session) First(q wire.Question, server Server) Server {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if known, ok := s.first[q]; ok {
+		return known
+	}
+	if s.Recording != nil && !s.Recording.Asked(server.Address, q) {
+		return server
+	}
+	if s.first == nil {
+		s.first = map[wire.Question]Server{}
+	}
+	s.first[q] = server
+	return server
 }
 
 // sharedKey is what makes two questions one.

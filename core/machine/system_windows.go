@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"strings"
 	"unsafe"
 
@@ -19,10 +17,13 @@ const caveat = "what Windows keeps in its resolver cache is not read"
 
 // readOwn reads the set-up of this machine: its adapters, the policy table and the list of suffixes from its registry,
 // and its hosts file.
-func readOwn(fs.FS) (Setup, error) {
+func readOwn(root fs.FS) (Setup, error) {
 	setup := Setup{Dots: 1}
-	folder := filepath.Join(os.Getenv("SystemRoot"), "System32", "drivers", "etc")
-	if err := setup.readHosts(os.DirFS(folder), "hosts"); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	folder, err := windows.GetSystemWindowsDirectory() // C:\Windows
+	if _, below, ok := strings.Cut(folder, `:\`); ok {
+		err = setup.readHosts(root, strings.ReplaceAll(below, `\`, "/")+"/System32/drivers/etc/hosts")
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		setup.Unread = append(setup.Unread, err.Error())
 	}
 	adapters, err := adaptersOf()
