@@ -454,3 +454,44 @@ func TestDecodeShowsFileNamesSafely(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	assert.Contains(t, string(out), "exchange 5")
 }
+
+// What is chosen is packed where the name of the file asks for it, and so is the evidence of a run; files of one's own
+// come before the lab's, and a choice that nothing fits says of how many.
+func TestPackedOutputs(t *testing.T) {
+	folder := t.TempDir()
+	for _, end := range []string{"", ".gz", ".zst"} {
+		chosen := filepath.Join(folder, "failed.pcapng"+end)
+		o := run(t, "decode", "--lab", "valley-morning.pcapng", "--outcome", "SERVFAIL", "--to", chosen)
+		assert.Contains(t, o.stdout, "8 packets of 4 exchanges")
+		assert.Contains(t, run(t, "decode", chosen).stdout, "4 of 4 exchanges failed")
+		kept := filepath.Join(folder, "kept.pcapng"+end)
+		require.Zero(t, run(t, "ask", "--lab", "www.hollowtarn.example", "--keep", kept).code)
+		assert.Contains(t, run(t, "decode", kept).stdout, "2 exchanges, none of which failed")
+	}
+	assert.Contains(t, run(t, "decode", "--lab", "valley-morning.pcapng", "--name", "nosuch.example").stdout, "none of 360 exchanges fits the selection")
+	t.Chdir(folder)
+	data, err := os.ReadFile("failed.pcapng")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile("valley-morning.pcapng", data, 0o600))
+	o := run(t, "decode", "--lab", "valley-morning.pcapng")
+	assert.Contains(t, o.stdout, "4 of 4 exchanges failed")
+	assert.Contains(t, o.stderr, "the lab's capture of that name is not read")
+}
+
+// Every view is a table of its own as CSV.
+func TestViewsAsCSV(t *testing.T) {
+	for view, heading := range map[string]string{"names": "name,exchanges,failed", "servers": "server,port,exchanges", "clients": "client,exchanges", "timeline": "begins,seconds,asked", "episodes": "client,begins,took",
+		"walks": "resolver,name,type", "local-link": "name,asked,askers", "exchanges": "number,time,client,client_port"} {
+		file := "valley-morning.pcapng"
+		if view == "walks" {
+			file = "resolver-uplink.pcap"
+		}
+		o := run(t, "decode", "--lab", file, "--view", view, "--csv")
+		rows, err := csv.NewReader(strings.NewReader(o.stdout)).ReadAll()
+		require.NoError(t, err, view)
+		assert.Greater(t, len(rows), 1, view)
+		assert.True(t, strings.HasPrefix(o.stdout, heading), "%s: %s", view, rows[0])
+	}
+	all := run(t, "decode", "--lab", "valley-morning.pcapng", "--view", "exchanges", "--all")
+	assert.Len(t, strings.Split(strings.TrimSpace(all.stdout), "\n"), 360)
+}

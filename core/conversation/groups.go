@@ -2,6 +2,7 @@ package conversation
 
 import (
 	"fmt"
+	"math"
 	"net/netip"
 	"slices"
 	"strings"
@@ -149,7 +150,7 @@ func (g *group) place() int {
 	if len(g.evidence) > 0 {
 		return g.evidence[0]
 	}
-	return 1 << 40
+	return math.MaxInt
 }
 
 // fold makes one group of those that many clients have alike with one server: it is the

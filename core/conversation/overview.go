@@ -33,6 +33,7 @@ type Overview struct {
 
 	First, Last time.Time
 	Exchanges   int
+	LeftOut     int // exchanges that were not chosen
 	Outcomes    map[exchange.Outcome]int
 	Unsolicited int // replies without a question
 	Dropped     int // questions given up because too many were open at once
@@ -275,6 +276,7 @@ func (o *Overview) add(p *Transaction) {
 		o.judge(p, server)
 		o.muted = false
 		if !o.options.Choose(p) {
+			o.LeftOut++
 			if signed {
 				o.attest(p, false)
 			}

@@ -88,7 +88,7 @@ func newDecode(a *app) *cobra.Command {
 	flags.IntVar(&d.exchange, "exchange", 0, "show exchange `NUMBER` in full, layer by layer")
 	flags.IntVar(&d.packet, "packet", 0, "show packet `NUMBER` in full, even if it cannot be read")
 	flags.BoolVar(&a.wire, "wire", false, "with --exchange and --packet: show every byte, named")
-	flags.StringVar(&d.to, "to", "", "write the packets of the chosen exchanges to `FILE.pcapng`")
+	flags.StringVar(&d.to, "to", "", "write the packets of the chosen exchanges to `FILE.pcapng`, packed where the name ends in .gz or .zst; - is standard output")
 	a.reportFlags(cmd)
 	flags.BoolVar(&d.csv, "csv", false, "the view as CSV: with the overview, the exchanges")
 	flags.BoolVar(&d.all, "all", false, "draw all there is, not only the first 200; exchanges come in the order in which they ended")
@@ -370,8 +370,12 @@ func (a *app) openCaptureOutputs(from *captureFiles, to string) (chosen *files.O
 // writeSelection writes the packets of the chosen exchanges. Those of a reading that was cut
 // short are not all of them, and are not written.
 func (a *app) writeSelection(study *conversation.Study, to *files.Output) (int, error) {
-	written, err := study.WriteSelection(to)
-	if err = cmp.Or(err, a.ctx.Err()); err == nil {
+	packed, err := files.Packed(to.Name(), to)
+	if err != nil {
+		return 0, fmt.Errorf("writing packets: %w", err)
+	}
+	written, err := study.WriteSelection(packed)
+	if err = cmp.Or(err, packed.Close(), a.ctx.Err()); err == nil {
 		err = to.Commit()
 	}
 	if err != nil {

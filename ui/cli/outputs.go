@@ -94,13 +94,14 @@ func (a *app) commit(o *files.Output) error {
 type keeping struct {
 	mu     sync.Mutex // names are looked up beside the answers
 	file   *files.Output
+	packed io.WriteCloser // in front of it
 	writer *evidence.Writer
 	added  map[int]bool  // by number, of those that may come again
 	ahead  time.Duration // what the lab's time is before this machine's, by which packets are kept
 }
 
 func (a *app) keepFlag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&a.keep, "keep", "", "save every packet exchanged in `FILE.pcapng`")
+	cmd.Flags().StringVar(&a.keep, "keep", "", "save every packet exchanged in `FILE.pcapng`, packed where the name ends in .gz or .zst")
 }
 
 func (a *app) newEvidence() (*keeping, error) {
@@ -111,11 +112,15 @@ func (a *app) newEvidence() (*keeping, error) {
 	if err != nil {
 		return nil, fmt.Errorf("keeping evidence: %w", err)
 	}
-	writer, err := evidence.New(file)
+	packed, err := files.Packed(a.keep, file)
 	if err != nil {
 		return nil, fmt.Errorf("keeping evidence: %w", err)
 	}
-	return &keeping{file: file, writer: writer, ahead: a.ahead()}, nil
+	writer, err := evidence.New(packed)
+	if err != nil {
+		return nil, fmt.Errorf("keeping evidence: %w", err)
+	}
+	return &keeping{file: file, packed: packed, writer: writer, ahead: a.ahead()}, nil
 }
 
 // keepSession writes all exchanges of the session to the file that --keep names.
@@ -196,7 +201,11 @@ func (a *app) keepEnd(err *error) {
 	if a.evidence.file == nil {
 		return
 	}
-	if e := a.commit(a.evidence.file); e != nil && (*err == nil || onlyFaults(*err)) {
+	e := a.evidence.packed.Close()
+	if e == nil {
+		e = a.commit(a.evidence.file)
+	}
+	if e != nil && (*err == nil || onlyFaults(*err)) {
 		*err = fmt.Errorf("keeping evidence: %w", e)
 	}
 }

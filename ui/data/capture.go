@@ -111,7 +111,7 @@ func OfOverview(o *conversation.Overview, view string) any {
 	servers, _ := o.Servers()
 	result := map[string]any{
 		"packets": o.Packets, "messages": o.Messages, "undecodable": o.Unreadable + o.Malformed, "fragments_missing": o.Incomplete, "gaps": o.Gaps, "lost": o.Lost,
-		"captured_twice": o.Duplicates, "exchanges": o.Exchanges, "outcomes": o.Outcomes, "clients": len(clients), "servers": len(servers),
+		"captured_twice": o.Duplicates, "exchanges": o.Exchanges, "left_out": o.LeftOut, "outcomes": o.Outcomes, "clients": len(clients), "servers": len(servers),
 		"unsolicited": o.Unsolicited, "not_paired": o.Dropped, "findings": o.Findings,
 	}
 	if o.Findings == nil {

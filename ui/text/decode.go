@@ -203,6 +203,8 @@ func overviewSentence(o *conversation.Overview) string {
 	}
 	result := wording.Count(o.Exchanges, "exchange", "exchanges") + ", none of which failed"
 	switch {
+	case o.Exchanges == 0 && o.LeftOut > 0:
+		return fmt.Sprintf("none of %s fits the selection.", wording.Count(o.LeftOut, "exchange", "exchanges"))
 	case o.Exchanges == 0:
 		result = "no exchange to show"
 	case o.Exchanges == 1 && bad == 0:
@@ -268,7 +270,11 @@ func (v *View) none(o *conversation.Overview) bool {
 	if o.Exchanges > 0 {
 		return false
 	}
-	v.flow("", 0, "no exchange to show: the capture has none, or none that was selected", plainStyle)
+	says := "no exchange to show: the capture has none"
+	if o.LeftOut > 0 {
+		says = fmt.Sprintf("no exchange to show: none of %s fits the selection", wording.Number(o.LeftOut))
+	}
+	v.flow("", 0, says, plainStyle)
 	return true
 }
 

@@ -22,7 +22,7 @@ func (v *View) Local(l *probe.Local) {
 	v.line(strong.Render("this machine, in the order it looks names up"))
 	sources := "the hosts file, then the resolvers (the default order)"
 	if l.Setup.Sources != nil {
-		sources = strings.Join(l.Setup.Sources, ", then ")
+		sources = strings.Join(sourceWords(l.Setup.Sources), ", then ")
 	}
 	v.row("sources", sources)
 	v.row("hosts file", wording.Count(len(l.Setup.Hosts), "line", "lines"))
@@ -46,7 +46,7 @@ func (v *View) Local(l *probe.Local) {
 	}
 	v.row("ndots", fmt.Sprintf("%d: a name with fewer dots is tried with the search list first", l.Setup.Dots))
 	if len(l.Setup.Options) > 0 {
-		v.row("options", strings.Join(l.Setup.Options, " "))
+		v.row("options", strings.Join(optionWords(l.Setup.Options), "; "))
 	}
 	for _, unread := range l.Setup.Unread {
 		v.row("not read", unread)
@@ -54,6 +54,46 @@ func (v *View) Local(l *probe.Local) {
 	if l.Name == nil {
 		v.Findings("what to note", l.Findings)
 	}
+}
+
+// actions say what becomes of a look-up after a source of names (nsswitch.conf), where that is not to go on.
+var actions = map[string]string{"notfound=return": "if it has no such name, the look-up ends there", "unavail=return": "if it cannot be asked, the look-up ends there",
+	"tryagain=return": "if it does not reply, the look-up ends there", "success=continue": "even if it has the name, the next is asked too", "!unavail=return": "the look-up ends there, unless it cannot be asked"}
+
+// sourceWords are the sources of names in order, with what becomes of a look-up after each.
+func sourceWords(sources []string) (words []string) {
+	for _, s := range sources {
+		action := strings.ToLower(strings.Trim(s, "[]"))
+		if !strings.HasPrefix(s, "[") || len(words) == 0 {
+			words = append(words, s)
+			continue
+		}
+		says := actions[action]
+		if says == "" {
+			says = action
+		}
+		words[len(words)-1] += " (" + says + ")"
+	}
+	return words
+}
+
+// settings say what options of resolv.conf do; those with a number have it behind.
+var settings = map[string]string{
+	"rotate": "the resolvers are asked in turn", "timeout": "seconds of patience with each", "attempts": "rounds through all of them", "ndots": "dots that a name needs to be tried as it is first",
+	"edns0": "queries have EDNS", "trust-ad": "what a resolver says of signatures (AD) is believed", "use-vc": "over TCP only", "single-request": "A and AAAA one after the other",
+	"single-request-reopen": "A and AAAA from different ports", "no-tld-query": "single labels are not asked as they are", "no-aaaa": "no query for AAAA", "inet6": "IPv6 addresses first", "debug": "for who looks for faults",
+}
+
+// optionWords are options as they are written, with what they do.
+func optionWords(options []string) (words []string) {
+	for _, option := range options {
+		name, _, _ := strings.Cut(option, ":")
+		if says := settings[name]; says != "" {
+			option += " (" + says + ")"
+		}
+		words = append(words, option)
+	}
+	return words
 }
 
 // scopeWords say whom a system asks for some names.
