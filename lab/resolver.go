@@ -126,6 +126,17 @@ func (r *resolver) resolve(query *wire.Message, _ netip.Addr) (*wire.Message, bo
 		m.Flags = m.Flags.WithRCode(wire.Refused)
 		return m, true
 	}
+	if q.Name.IsSubdomainOf(resolverArpa) { // which is about itself (RFC 9462 §6.4)
+		if q.Type == wire.SVCB && q.Name.Equal(designator) {
+			for _, text := range r.config.Designates {
+				data, err := wire.ParseRecordData(wire.SVCB, wire.IN, text)
+				if err == nil { // TestScenario reads them all
+					m.Answer = append(m.Answer, wire.Record{Name: q.Name, Type: wire.SVCB, Class: wire.IN, TTL: 300, Data: data})
+				}
+			}
+		}
+		return m, true
+	}
 	if r.withheld(query, m) {
 		return m, true
 	}
@@ -167,6 +178,9 @@ func (r *resolver) resolve(query *wire.Message, _ netip.Addr) (*wire.Message, bo
 	m.Flags = m.Flags.WithRCode(wire.ServFail)
 	return m, true
 }
+
+// resolverArpa is about whoever is asked, and designator has the service bindings of its encrypted ways.
+var resolverArpa, designator = wire.MustParseName("resolver.arpa"), wire.MustParseName("_dns.resolver.arpa")
 
 // withheld fills m where the resolver's own rules keep it from looking, and
 // reports whether they do.

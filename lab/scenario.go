@@ -120,6 +120,8 @@ type Resolver struct {
 	// Copies are zones that it has a copy of: what it says of them is its own word, as long as
 	// that stands.
 	Copies []Served `toml:"-"`
+	// Designates are the service bindings by which it tells of its encrypted ways (RFC 9462), as RDATA; nil: none.
+	Designates []string
 	// Certificate is the name in its certificate; "" means its label under resolvers.test, and its addresses.
 	Certificate string
 }

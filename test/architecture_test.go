@@ -44,7 +44,7 @@ var mayImport = map[string][]string{
 	"core/mail":         {"core/dnssec", "core/wire", "core/wording", "core/escape", "core/exchange", "core/finding", "core/idn"},
 	"core/registry":     {"core/wire", "core/wording", "core/escape", "core/exchange", "core/finding"},
 	"core/signing":      {"core/dnssec", "core/wording", "core/wire", "core/exchange", "core/finding"},
-	"core/probe":        {"core/dnssec", "core/signing", "core/wording", "core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/registry"},
+	"core/probe":        {"core/escape", "core/dnssec", "core/signing", "core/wording", "core/zonecare", "core/transfer", "core/tsig", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/registry"},
 	"core/diagnosis":    {"core/dnssec", "core/capture", "core/probe", "core/mail", "core/registry", "core/idn", "core/wording", "core/wire", "core/exchange", "core/finding", "core/machine", "core/comparison", "core/delegation", "core/conversation", "core/sequence", "core/evidence"},
 	"lab":               {"core/dnssec", "core/wire", "core/zonefile", "core/exchange", "core/capture", "core/tsig"},
 	"lab/recording":     {"core/wire", "core/capture", "lab"},

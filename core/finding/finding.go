@@ -32,6 +32,7 @@ const (
 	SuffixAppended      Code = "suffix-appended"
 	SuffixDetour        Code = "suffix-detour"
 	StubInPath          Code = "stub-in-path"
+	EncryptedFails      Code = "encrypted-fails"
 	EDNSIgnored         Code = "edns-ignored"
 	EDNSBreaks          Code = "edns-breaks"
 	OneNetwork          Code = "one-network"
@@ -192,6 +193,7 @@ var Catalogue = []Entry{
 	{Unreachable, "a server", "The network, or the host itself, reported that the server cannot be reached.", "Ask whoever runs the server whether it is running, and whether its address has changed."},
 	{Refused, "a server", "The server understood the query and refused to answer it for you.", "Query from a network that the server serves, or use another resolver."},
 	{ServerFailure, "a server", "The server tried and could not get an answer (SERVFAIL).", "Trace the name to see which of the zone's own servers the resolver has trouble with."},
+	{EncryptedFails, "a server", "The resolver offers an encrypted way that cannot be used, or on which it answers otherwise.", "Ask whoever runs the resolver. Programs that look for encrypted ways by themselves lose time on this one, or go without."},
 	{Slow, "a server", "The answer took more than a second.", "Ask again. If it stays slow, look at the path to that server and at the servers it has to query."},
 	{ValidationOff, "a server", "The resolver does not validate: it hands on answers that are bogus.", "Use a resolver that validates, or ask whoever runs this one to turn it on."},
 	{ValidationDiffers, "a server", "The resolver says that it has checked an answer, and its own records do not bear that out.", "Ask whoever runs the resolver by which trust anchors it judges."},

@@ -102,7 +102,7 @@ func TestLookAround(t *testing.T) {
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			local := p.LookAround(t.Context(), probe.Surroundings{Setup: tt.setup, SetupErr: tt.setupErr, Resolvers: tt.resolvers, System: system}, tt.typed, wire.MustParseName(strings.TrimSuffix(tt.typed, ".")+"."))
-			assert.Equal(t, tt.found, labtest.Codes(local.Findings))
+			assert.Equal(t, tt.found, labtest.Codes(local.Findings), "%+v", local.Findings)
 			assert.Len(t, local.Tried, len(tt.resolvers))
 			if tt.typed != "" {
 				assert.Len(t, local.Name.Asked(), tt.asks)

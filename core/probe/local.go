@@ -21,6 +21,7 @@ type Local struct {
 	Setup    machine.Setup
 	SetupErr error
 	Tried    []*exchange.Exchange // each listed resolver, asked for the servers of the root
+	Secure   []Designation        // the encrypted ways that those tell of
 	Name     *LocalName           // nil when no name was given
 	Findings []finding.Finding
 }
@@ -81,6 +82,8 @@ func (p Prober) LookAround(ctx context.Context, around Surroundings, typed strin
 	}
 	l.Findings = append(l.Findings, Answers(l.Tried)...)
 	l.Findings = append(l.Findings, Stubs(around.Setup, l.Tried)...)
+	secure, found := p.Designated(ctx, l.Tried)
+	l.Secure, l.Findings = secure, append(l.Findings, found...)
 	if typed != "" && len(around.Resolvers) > 0 {
 		l.Name = p.AsTyped(ctx, around, typed, absolute)
 		l.Findings = append(l.Findings, l.Name.Found()...)

@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -352,3 +353,54 @@ func textNumbers(dst []byte, v string) []byte {
 }
 
 func parseNumbers(dst, text []byte) ([]byte, error) { return parseHints(u16)(dst, text) }
+
+// Service is what an SVCB or HTTPS record says in ServiceMode (RFC 9460 §2.4.3).
+type Service struct {
+	Priority  uint16 // lower is tried first
+	Target    Name
+	Protocols []string     // alpn
+	Port      uint16       // 0: the protocol's own
+	Hints     []netip.Addr // addresses to try before asking for them
+	Path      string       // dohpath, as sent
+}
+
+// Service reads an SVCB or HTTPS record; ok is false for other types, for an alias (priority 0) and for data that
+// does not fit the type.
+func (r Record) Service() (s Service, ok bool) {
+	row := rowOf(r.Type, r.Class)
+	if r.Type != SVCB && r.Type != HTTPS || row == nil || len(r.Data) < 3 {
+		return s, false
+	}
+	if _, _, err := row.check(r.Data); err != nil {
+		return s, false
+	}
+	if s.Priority = uint16(unsigned(r.Data[:2])); s.Priority == 0 {
+		return s, false
+	}
+	end, _ := skipName(r.Data, 2) // which the check went past
+	s.Target = Name{r.Data[2:end]}
+	for params := r.Data[end:]; len(params) >= 4; {
+		size := 4 + int(unsigned(params[2:4]))
+		value := params[4:size]
+		switch unsigned(params[:2]) {
+		case 1:
+			for list := value; list != ""; list = list[1+int(list[0]):] {
+				s.Protocols = append(s.Protocols, list[1:1+int(list[0])])
+			}
+		case 3:
+			s.Port = uint16(unsigned(value))
+		case 4, 6:
+			width := 4
+			if unsigned(params[:2]) == 6 {
+				width = 16
+			}
+			for at := 0; at+width <= len(value); at += width {
+				s.Hints = append(s.Hints, addressOf(value[at:at+width]))
+			}
+		case 7:
+			s.Path = value
+		}
+		params = params[size:]
+	}
+	return s, true
+}

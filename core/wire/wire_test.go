@@ -2,6 +2,7 @@ package wire
 
 import (
 	"encoding/hex"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -586,5 +587,17 @@ func TestNewerSerial(t *testing.T) {
 		{"half the circle away is neither", 0, 1 << 31, false},
 	} {
 		assert.Equal(t, tt.want, NewerSerial(tt.a, tt.b), tt.name)
+	}
+}
+
+// Service bindings are read with what they say; an alias, another type and broken data are none.
+func TestService(t *testing.T) {
+	s, ok := record(t, "a.example", SVCB, `2 svc.example. alpn=h2,dot port=8853 ipv4hint=192.0.2.1,192.0.2.2 ipv6hint=2001:db8::1 dohpath=/q{?dns}`).Service()
+	require.True(t, ok)
+	assert.Equal(t, Service{2, MustParseName("svc.example"), []string{"h2", "dot"}, 8853,
+		[]netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.2"), netip.MustParseAddr("2001:db8::1")}, "/q{?dns}"}, s)
+	for _, none := range []Record{record(t, "a.example", SVCB, "0 svc.example."), record(t, "a.example", A, "192.0.2.1"), {Type: HTTPS, Class: IN, Data: "\x00\x01\x00\x00\x01\x00\x09"}} {
+		_, ok := none.Service()
+		assert.False(t, ok)
 	}
 }

@@ -23,7 +23,9 @@ import (
 func Prober(t *testing.T) (probe.Prober, *lab.Lab) {
 	l, err := lab.New(lab.Options{})
 	require.NoError(t, err)
-	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: time.Second, Attempts: 1}}
+	authorities, err := l.CAs()
+	require.NoError(t, err)
+	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: time.Second, Attempts: 1, CAs: authorities}}
 	t.Cleanup(func() { client.Close(); l.Close() })
 	return probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(l.Hints())}, l
 }

@@ -394,6 +394,15 @@ func OfLocal(l *probe.Local) any {
 			result[key] = list
 		}
 	}
+	if len(l.Secure) > 0 {
+		offers := []any{}
+		for _, d := range l.Secure {
+			for _, o := range d.Offers {
+				offers = append(offers, map[string]any{"resolver": OfServer(d.Resolver), "transport": o.Server.Transport, "port": o.Server.Address.Port(), "name": o.Server.TLSName, "path": o.Server.Path, "alike": o.Alike, "exchange": o.Tried.Number})
+			}
+		}
+		result["encrypted"] = offers
+	}
 	if len(s.Scopes) > 0 {
 		scopes := []any{}
 		for _, scope := range s.Scopes {

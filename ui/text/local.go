@@ -32,6 +32,20 @@ func (v *View) Local(l *probe.Local) {
 	for i, e := range l.Tried {
 		v.row(map[bool]string{true: "resolvers"}[i == 0], resolverWords(e))
 	}
+	first := true
+	for i := range l.Secure {
+		for j := range l.Secure[i].Offers {
+			o := &l.Secure[i].Offers[j]
+			words := l.Secure[i].Resolver.Name() + " offers " + o.Over() + " as " + o.Server.TLSName + ": "
+			if o.Alike {
+				words += fmt.Sprintf("answers alike, in %s", wording.Span(o.Tried.Took()))
+			} else {
+				words += severe["concern"].Render(o.Failure())
+			}
+			v.row(map[bool]string{true: "encrypted"}[first], words)
+			first = false
+		}
+	}
 	for i, s := range l.Setup.Scopes {
 		v.row(map[bool]string{true: "besides"}[i == 0], scopeWords(&s))
 	}
