@@ -206,7 +206,7 @@ func (v *Validation) judge(walk *Walk) (found []finding.Finding) {
 	timely := v.Break == nil || v.Break.Flaw != dnssec.SignatureExpired && v.Break.Flaw != dnssec.SignatureNotYet
 	if v.State == dnssec.Bogus && len(v.Chain) == 1 && !timely && v.Zone.IsRoot() {
 		f := finding.New(finding.ClockWrong, finding.Fault, finding.About{Name: walk.Question.Name.String(), Type: walk.Question.Type.String()},
-			fmt.Sprintf("As of %s not even the root's signatures are valid: the clock that signatures are judged by is wrong.", v.AsOf.UTC().Format("15:04 on 2 January 2006")), v.seen()...)
+			fmt.Sprintf("As of %s not even the root's signatures are valid: the clock that signatures are judged by is wrong.", wording.Moment(v.AsOf)), v.seen()...)
 		return append(found, f)
 	}
 	if v.State == dnssec.Bogus && v.Break != nil {
@@ -222,7 +222,7 @@ func (v *Validation) judge(walk *Walk) (found []finding.Finding) {
 	}
 	if left := v.Expires.Sub(v.AsOf); v.State == dnssec.Secure && v.Answered && left < dnssec.Soon {
 		found = append(found, finding.New(finding.SignatureRunsOut, finding.Concern, finding.About{Zone: v.Zone.String(), Name: walk.Question.Name.String(), Type: walk.Question.Type.String()},
-			fmt.Sprintf("A signature on the way to %s runs out in %s, at %s.", walk.Question.Name.Spoken(), wording.Span(left), v.Expires.Format("15:04 on 2 January 2006")), v.seen()...))
+			fmt.Sprintf("A signature on the way to %s runs out in %s, at %s.", walk.Question.Name.Spoken(), wording.Span(left), wording.Moment(v.Expires)), v.seen()...))
 	}
 	if b := v.Break; b != nil && v.State == dnssec.Insecure {
 		if words, ok := unchecked[b.Flaw]; ok {

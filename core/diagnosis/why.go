@@ -26,6 +26,7 @@ import (
 	"unquil/core/machine"
 	"unquil/core/probe"
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Case is a name for which a verdict is wanted, and from where it is seen.
@@ -212,7 +213,7 @@ func signatureWords(w *delegation.Walk) string {
 	switch v := w.Validation; {
 	case v == nil:
 	case v.State == dnssec.Secure && v.Answered && !v.Expires.IsZero():
-		return "; signed, and valid until " + v.Expires.Format("15:04 on 2 January 2006")
+		return "; signed, and valid until " + wording.Moment(v.Expires)
 	case v.State == dnssec.Bogus:
 		return "; its signatures are broken"
 	}

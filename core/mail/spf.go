@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"unquil/core/wire"
+	"unquil/core/wording"
 )
 
 // Record is an SPF record (RFC 7208 §4.5), term by term.
@@ -214,7 +215,7 @@ func (r *Record) unknown(t Term, rest string) {
 			better = sign + name + strings.Replace(rest[len(t.Name):], "=", ":", 1)
 		} else if t.Name == "redirect" || t.Name == "exp" {
 			says, better = "has a colon where an equals sign belongs", t.Name+"="+strings.TrimLeft(rest[len(t.Name):], ":")
-		} else if near := nearest(t.Name); near != "" {
+		} else if near := wording.Nearest(t.Name, meantMechanisms); near != "" {
 			better = sign + near + rest[len(t.Name):]
 		} else if strings.Contains(rest, ".") && !strings.ContainsAny(rest, ":/=,;") {
 			better = sign + "a:" + rest + " or " + sign + "include:" + rest
@@ -223,36 +224,8 @@ func (r *Record) unknown(t Term, rest string) {
 	r.fail(t.At, t.Text, says, better)
 }
 
-// nearest is the mechanism that a word differs from in one letter; "" for none.
-func nearest(word string) string {
-	for _, name := range []string{"include", "exists", "all", "ip4", "ip6", "ptr", "mx"} {
-		if len(word) >= len(name)-1 && len(word) <= len(name)+1 && oneApart(word, name) {
-			return name
-		}
-	}
-	return ""
-}
-
-// oneApart reports whether two words differ in one letter: changed, added, left out, or two
-// swapped.
-func oneApart(a, b string) bool {
-	i := 0
-	for i < len(a) && i < len(b) && a[i] == b[i] {
-		i++
-	}
-	x, y := a[i:], b[i:]
-	switch {
-	case len(x) == len(y) && len(x) > 1 && x[0] == y[1] && x[1] == y[0] && x[2:] == y[2:]:
-		return true
-	case len(x) == len(y):
-		return len(x) > 0 && x[1:] == y[1:]
-	case len(x) == len(y)+1:
-		return x[1:] == y
-	case len(x)+1 == len(y):
-		return x == y[1:]
-	}
-	return false
-}
+// meantMechanisms are those that somebody may have meant.
+var meantMechanisms = []string{"include", "exists", "all", "ip4", "ip6", "ptr", "mx"}
 
 // network reads the argument of ip4 and ip6.
 func (r *Record) network(t Term, argument string) {

@@ -170,7 +170,7 @@ func (r *Report) renewal() {
 	case left < 0 || left < dnssec.Soon: // which is told with the chain of trust
 	case left < need:
 		r.findAt(at, finding.SignatureRunsOut, finding.Concern, fmt.Sprintf("A signature of %s runs out in %s, at %s: less than its TTLs and the time between two transfers (refresh) need, %s.",
-			r.Name.Spoken(), wording.Span(left.Round(time.Minute)), r.Ends.Format("15:04 on 2 January 2006"), wording.Span(need)), at.Keys.Number)
+			r.Name.Spoken(), wording.Span(left.Round(time.Minute)), wording.Moment(r.Ends), wording.Span(need)), at.Keys.Number)
 	}
 	if left > 0 && r.Validity < expire {
 		r.find(finding.SignatureRunsOut, finding.Note, fmt.Sprintf("Signatures of %s are made for %s, and a secondary without its primary goes on for %s (the SOA's expire): for the rest of that it would serve signatures that have run out.",

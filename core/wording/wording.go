@@ -130,3 +130,6 @@ func DatedSerial(serial uint32) (day time.Time, change int, ok bool) {
 	change, _ = strconv.Atoi(text[8:])
 	return day, change, err == nil && day.Year() >= 1987 && day.Year() < 2100 // when there was DNS, and soon
 }
+
+// Moment is a time as it stands in a sentence, in UTC.
+func Moment(t time.Time) string { return t.UTC().Format("15:04 on 2 January 2006") }

@@ -20,9 +20,9 @@ func (v *View) signing(r *signing.Report) {
 		v.row(map[bool]string{true: "keys"}[i == 0], keyWords(r, &r.Keys[i]))
 	}
 	if !r.Ends.IsZero() {
-		when := "the first signature runs out at " + r.Ends.Format("15:04 on 2 January 2006")
+		when := "the first signature runs out at " + wording.Moment(r.Ends)
 		if r.Over {
-			when = severe[finding.Fault].Render("the first signature ran out at " + r.Ends.Format("15:04 on 2 January 2006"))
+			when = severe[finding.Fault].Render("the first signature ran out at " + wording.Moment(r.Ends))
 		}
 		v.row("lasts", when+"; they are made for "+wording.Span(r.Validity))
 	}

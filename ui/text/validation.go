@@ -43,7 +43,7 @@ func (v *View) validation(w *delegation.Walk) {
 	}
 	words = style.Render(words)
 	if val.State == dnssec.Secure && val.Answered && !val.Expires.IsZero() {
-		words += fmt.Sprintf(", for %s (until %s)", wording.Span(val.Expires.Sub(val.AsOf).Round(time.Minute)), val.Expires.Format("15:04 on 2 January 2006"))
+		words += fmt.Sprintf(", for %s (until %s)", wording.Span(val.Expires.Sub(val.AsOf).Round(time.Minute)), wording.Moment(val.Expires))
 	}
 	v.row("signatures", words)
 	for i, link := range val.Chain {
@@ -133,9 +133,8 @@ func (v *View) signed(b Block) {
 
 // signatureWords say who made a signature, and how long it is valid, as of a time.
 func signatureWords(s *dnssec.Signature, now time.Time) string {
-	const clock = "15:04 on 2 January 2006"
 	begins, ends := s.Begins(now), s.Ends(now)
-	words := fmt.Sprintf("by %s, key %d (%s), from %s until %s: ", s.Signer.Spoken(), s.Tag, s.Algorithm, begins.Format(clock), ends.Format(clock))
+	words := fmt.Sprintf("by %s, key %d (%s), from %s until %s: ", s.Signer.Spoken(), s.Tag, s.Algorithm, wording.Moment(begins), wording.Moment(ends))
 	switch {
 	case now.Before(begins):
 		return words + severe[finding.Fault].Render("not valid for another "+wording.Span(begins.Sub(now).Round(time.Minute)))
@@ -243,7 +242,7 @@ func validatedWords(a *probe.Validated) string {
 	case a.State == dnssec.Secure:
 		words = good.Render(words)
 		if !a.Expires.IsZero() {
-			words += ", until " + a.Expires.Format("15:04 on 2 January 2006")
+			words += ", until " + wording.Moment(a.Expires)
 		}
 	}
 	if a.Claims {
