@@ -435,7 +435,7 @@ func TestNoWayToTheRoots(t *testing.T) {
 func TestDemoRunsThrough(t *testing.T) {
 	o := run(t, "demo")
 	require.Zero(t, o.code, o.stderr)
-	assert.Equal(t, 14, strings.Count(o.stdout, "type: unquil "))
+	assert.Equal(t, 15, strings.Count(o.stdout, "type: unquil "))
 	assert.Equal(t, 6, strings.Count(o.stdout, "\nask "), "a session of six lines")
 	assert.Contains(t, squeezed(o), "ask ns.farhost.test for A: note")
 	assert.Contains(t, o.stdout, "To hand over:")

@@ -87,6 +87,11 @@ var scenes = []scene{
 		learned: "The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
 	},
 	{
+		said:    "Which look-ups cost people time, misspelled names aside?",
+		command: []string{"decode", "valley-morning.pcapng", "--view", "exchanges", "--where", "(took > 1s or has finding unanswered) and not outcome = no-name"},
+		learned: "A condition chooses exchanges by what they were and what was found about them; it works with every view, with --csv, and with --to for a capture of their packets.",
+	},
+	{
 		said:    "The zone's operator wants evidence. What do we hand over?",
 		command: []string{"why", "tickets.hollowtarn.example", "--type", "A", "--from", "office", "--report", reportName},
 		learned: "One self-contained page, with the verdict at the top and every byte below, and the packets in a capture next to it.",

@@ -257,8 +257,13 @@ func (v *View) Exchanges(o *conversation.Overview) {
 	}
 	for i := range o.Kept[:min(len(o.Kept), v.most())] {
 		e := &o.Kept[i]
+		related := relatedWords(o.Lines[e.Number])
+		if v.Whole { // one exchange, one line
+			v.exchangeLine(e, related)
+			continue
+		}
 		v.ExchangeLine(e)
-		for _, words := range relatedWords(o.Lines[e.Number]) {
+		for _, words := range related {
 			v.flow("", 9, words, quiet)
 		}
 	}
@@ -314,9 +319,15 @@ func relatedWords(l conversation.Line) (words []string) {
 }
 
 // ExchangeLine draws one exchange of a capture: when, who asked what, and what came of it.
-func (v *View) ExchangeLine(e *exchange.Exchange) {
+func (v *View) ExchangeLine(e *exchange.Exchange) { v.exchangeLine(e, nil) }
+
+// exchangeLine is ExchangeLine with more words behind it.
+func (v *View) exchangeLine(e *exchange.Exchange, more []string) {
 	text := fmt.Sprintf("%s  %s: %s %s", e.Sent().Format(clock), e.Asked(), resultWords(e),
 		quiet.Render(fmt.Sprintf("(%s queried %s)", e.Client.Addr(), e.Server.Name())))
+	for _, words := range more {
+		text += "; " + words
+	}
 	v.flow(quiet.Render(fmt.Sprintf("%5d  ", e.Number)), 7, text, plainStyle)
 }
 
