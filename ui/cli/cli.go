@@ -191,7 +191,6 @@ type exitCode int
 func (c exitCode) Error() string { return fmt.Sprintf("exit code %d", int(c)) }
 
 func newRoot(a *app) *cobra.Command {
-	cobra.EnableCommandSorting = false
 	root := &cobra.Command{
 		Use:           "unquil",
 		Short:         "Find out where and why name resolution fails",
@@ -247,6 +246,8 @@ func newRoot(a *app) *cobra.Command {
 	root.AddCommand(newSocketOwners(a))
 	return root
 }
+
+func init() { cobra.EnableCommandSorting = false } // they stand in the order of work
 
 // groups are the commands in the order of work.
 func groups() []group {

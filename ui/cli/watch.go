@@ -104,6 +104,7 @@ func (a *app) watch(ctx context.Context, prober probe.Prober, asked []wire.Quest
 		shown(e)
 		change.run(e)
 	}
+	endsByInterrupt(ctx)
 	result := prober.Watch(ctx, servers, asked, w, event, round)
 	a.endsWell = result.Cut // whoever watches ends it so
 	waited := ""
