@@ -120,8 +120,8 @@ func optionError(cmd *cobra.Command, err error) error {
 		err = fmt.Errorf("-%s after %s: %w", shorten(unknown.GetSpecifiedName()), cmd.CommandPath(), errNoOption)
 	case errors.As(err, &unknown):
 		err = fmt.Errorf("--%s after %s: %w", shorten(unknown.GetSpecifiedName()), cmd.CommandPath(), errNoOption)
-		if near := wording.OrNearest("--"+unknown.GetSpecifiedName(), optionNames(cmd)); near != "" {
-			err = fmt.Errorf("%w%s", err, near)
+		if near := wording.Nearest(unknown.GetSpecifiedName(), optionNames(cmd)); near != "" {
+			err = fmt.Errorf("%w; did you mean --%s?", err, near)
 		}
 	}
 	return usage(err)

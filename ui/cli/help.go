@@ -121,6 +121,9 @@ func newHelp(a *app) *cobra.Command {
 			}
 			asked, rest, err := cmd.Root().Find(words)
 			if err = firstOf(err, onlyCommands(asked, rest)); err != nil {
+				if near := wording.Nearest(words[0], cmd.ValidArgs); near != "" {
+					err = usage(fmt.Errorf("%w; there is a topic %s", err, near))
+				}
 				return err
 			}
 			return asked.Help()

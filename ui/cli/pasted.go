@@ -170,12 +170,12 @@ func (a *app) nameIn(cmd *cobra.Command, word string) (name, says string) {
 	return word, ""
 }
 
-// optionNames are the options that a command has, as they are typed.
+// optionNames are the options that a command has, without their dashes.
 func optionNames(cmd *cobra.Command) (all []string) {
 	for _, set := range []*pflag.FlagSet{cmd.LocalNonPersistentFlags(), cmd.Root().PersistentFlags()} {
 		set.VisitAll(func(f *pflag.Flag) {
 			if !f.Hidden {
-				all = append(all, "--"+f.Name)
+				all = append(all, f.Name)
 			}
 		})
 	}
