@@ -46,9 +46,9 @@ func TestDecide(t *testing.T) {
 	}
 }
 
-// unplaced are the findings without a place: notes, and what only zone, transfer and decode find.
+// unplaced are the findings without a place: notes, and what only local, zone, transfer and decode find.
 var unplaced = []finding.Code{
-	finding.SuffixDetour, finding.StubInPath, finding.EDNSIgnored,
+	finding.SuffixDetour, finding.StubInPath, finding.EncryptedFails, finding.EDNSIgnored,
 	finding.RecursionOpen, finding.SOATimers, finding.TransferRefused, finding.TransferOpen, finding.TransferBroken, finding.ContentDiffers, finding.AliasWithData,
 	finding.Unanswered, finding.RepeatedQuery, finding.NoNameBurst, finding.ReadableNames, finding.Undecodable, finding.NameConflict, finding.OneSided,
 }
