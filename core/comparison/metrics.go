@@ -54,6 +54,7 @@ func (m *Metrics) Add(t *Track, e *exchange.Exchange) {
 		m.series[key], m.order = s, append(m.order, key)
 	}
 	copied := *t
+	copied.countdowns = slices.Clone(t.countdowns) // which the track goes on changing
 	s.track = &copied
 	s.outcomes[e.Outcome]++
 	if e.Reply != nil {
