@@ -21,6 +21,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"unquil/core/capture"
+	"unquil/ui/data"
 )
 
 // record writes every packet of the loopback interface to a file, until the
@@ -95,7 +96,7 @@ func arrival(aside []byte) (time.Time, error) {
 
 // exchanged is what one exchange was, as the program itself or a capture tells it.
 type exchanged struct {
-	Client   string
+	Client   data.End
 	Server   struct{ Address string }
 	Question struct{ Name, Type string }
 	Outcome  string
@@ -142,7 +143,7 @@ func TestCaptureFromTheInterface(t *testing.T) {
 		var e exchanged
 		require.NoError(t, json.Unmarshal([]byte(line), &e))
 		seen[e.String()] = e
-		client, _, _ := net.SplitHostPort(strings.Replace(e.Client, "#", ":", 1))
+		client := e.Client.Address
 		switch {
 		case e.Question.Name == "web.hollowtarn.example." && e.Server.Address == unboundAt:
 			byGo++
