@@ -130,7 +130,7 @@ func (p *pairer) revive(slot *pairSlot, m *capturedMessage, from *envelopes, at 
 	pair := p.pairOf(slot, m, from, at)
 	pair.Number, pair.hops, pair.First = s.number, s.hops, Try{s.packet, s.sent}
 	pair.Received, pair.ReceivedIn, pair.says, pair.state, pair.told = s.ended, s.last, s.says, revived, s.told
-	pair.about, pair.question, pair.of, pair.size = 0, 0, s.of, 0
+	pair.about, pair.begins, pair.question, pair.of, pair.size = 0, 0, 0, s.of, 0
 	pair.gotFrom, pair.reply = nil, wire.View{}
 	pair.keep()
 	s.hash = 0

@@ -117,9 +117,9 @@ func (s *Setup) readDynamicStore(text string) {
 		switch {
 		case multicast || len(now.Resolvers) == 0:
 		case !scoped && len(now.Domains) == 0 && !usual:
-			s.Resolvers, s.Search, usual = now.Resolvers, cmpSlices(search, s.Search), true
+			s.Resolvers, s.Search, usual = now.Resolvers, orElse(search, s.Search), true
 		case !scoped && len(now.Domains) == 0 && slices.Equal(now.Resolvers, s.Resolvers):
-			s.Search = cmpSlices(search, s.Search)
+			s.Search = orElse(search, s.Search)
 		default:
 			if !scoped {
 				now.Interface = ""
@@ -159,8 +159,8 @@ func (s *Setup) readDynamicStore(text string) {
 	end()
 }
 
-// cmpSlices is the first of two that is not empty.
-func cmpSlices(a, b []string) []string {
+// orElse is the first of two lists that is not empty.
+func orElse(a, b []string) []string {
 	if len(a) > 0 {
 		return a
 	}

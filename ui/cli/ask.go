@@ -301,8 +301,8 @@ func (q *ask) requests(ctx context.Context, names iter.Seq2[string, error]) iter
 	return func(yield func(exchange.Request) bool) {
 		count := 0
 		for typed, err := range names {
-			if count++; count > maxNames && err == nil {
-				err = usage(fmt.Errorf("--names: %w", errManyNames))
+			if count++; (count > maxNames || q.saves() && count > mostListed) && err == nil {
+				err = usage(fmt.Errorf("--names: %w", q.tooMany()))
 			}
 			if err != nil {
 				q.keepBad(err)
@@ -325,6 +325,14 @@ func (q *ask) requests(ctx context.Context, names iter.Seq2[string, error]) iter
 			}
 		}
 	}
+}
+
+// tooMany is the error of a list that is too long: what is saved is held in memory until the end.
+func (q *ask) tooMany() error {
+	if q.saves() {
+		return errLongList
+	}
+	return errManyNames
 }
 
 // extended is the name that this machine would ask for when typed is given to

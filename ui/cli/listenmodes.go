@@ -182,7 +182,7 @@ func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 	if m.sees && s.Exchanges > 0 {
 		m.view.Gap()
 	}
-	if m.l.command != "" {
+	if m.l.command != "" && !m.l.csv {
 		m.view.While(m.ran, &m.programs)
 		m.view.Gap()
 	}

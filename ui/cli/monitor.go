@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,7 +10,7 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"strings"
+	"strconv"
 	"sync"
 	"time"
 
@@ -24,11 +25,14 @@ const openMetrics = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 // serveMetrics gives metrics to who asks for /metrics over HTTP, until stop is called. An address that is only a port
 // is one of the loopback. The error is that of listening.
 func serveMetrics(errOut io.Writer, address string, metrics *comparison.Metrics) (stop func(), err error) {
-	if !strings.Contains(address, ":") {
-		address = "127.0.0.1:" + address
-	} else if strings.HasPrefix(address, ":") {
-		address = "127.0.0.1" + address
+	host, port, err := net.SplitHostPort(address)
+	if err != nil { // it is only a port
+		port = address
 	}
+	if _, bad := strconv.ParseUint(port, 10, 16); bad != nil {
+		return nil, usage(fmt.Errorf("--metrics %q: %w", shorten(address), errMetrics))
+	}
+	address = net.JoinHostPort(cmp.Or(host, "127.0.0.1"), port)
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, fmt.Errorf("--metrics: %w", err)

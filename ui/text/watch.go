@@ -42,17 +42,20 @@ func (l *Live) Draw(title string, tracks []*comparison.Track, now time.Time) {
 	l.lines = l.view.table(title, tracks, now)
 }
 
-// table draws a row a resolver and returns how many lines it took.
+// table draws a row a resolver, below their question where there are several, and returns how many lines it took.
 func (v *View) table(title string, tracks []*comparison.Track, now time.Time) int {
-	widest := len("resolver")
-	says := len("says")
+	widest, says := len("resolver"), len("says")
 	for _, t := range tracks {
-		widest, says = max(widest, len(t.Name())), max(says, len(t.Says))
+		widest, says = max(widest, len(t.Server.Name())), max(says, len(t.Says))
 	}
-	widest, says = min(widest, 48), min(says, max(v.width-widest-50, 16))
+	widest, says = min(widest, 24), min(says, max(v.width-widest-50, 16))
 	columns := []column{{title: "resolver", width: widest + 2}, {title: "says", width: says + 2}, {title: "left", width: 20}, {title: "fetched", width: 12}, {title: "changes", width: 8}}
 	cells := [][]string{titles(columns)}
-	for _, t := range tracks {
+	above := map[int]string{} // the question that stands above a row
+	for i, t := range tracks {
+		if i == 0 || t.Question != tracks[i-1].Question {
+			above[len(cells)] = t.About
+		}
 		left, fetched := "", "not seen"
 		if ends := t.Ends(); !ends.IsZero() {
 			left = Seconds(uint32(max(ends.Sub(now), 0) / time.Second))
@@ -67,14 +70,20 @@ func (v *View) table(title string, tracks []*comparison.Track, now time.Time) in
 		if !t.Outcome.Good() {
 			answer = severe["fault"].Render(answer)
 		}
-		cells = append(cells, []string{cut(t.Name(), widest+1), cut(answer, says+1), left, fetched, fmt.Sprint(t.Changes)})
+		cells = append(cells, []string{cut(t.Server.Name(), widest+1), cut(answer, says+1), left, fetched, fmt.Sprint(t.Changes)})
 	}
-	v.line(subject.Render(title))
+	lines := 2
+	v.line(cut(subject.Render(title), v.width))
 	v.line()
-	for _, line := range grid(columns, cells) {
+	for i, line := range grid(columns, cells) {
+		if question := above[i]; question != "" {
+			v.line(cut("  "+strong.Render(question), v.width))
+			lines++
+		}
 		v.line("  ", line)
+		lines++
 	}
-	return 2 + len(cells)
+	return lines
 }
 
 // Watched draws how watching ended: whether what was waited for came about, and
