@@ -143,7 +143,7 @@ func TestInterruptedWatchSumsUp(t *testing.T) {
 	}
 	changes := filepath.Join(t.TempDir(), "changes.jsonl")
 	cmd := exec.Command(program, "watch", "--lab", "tickets.hollowtarn.example", "web.hollowtarn.example", "--from", "office,isp", "--every", "100ms", "--for", "0",
-		"--lab-speed", "2000", "--metrics", "0", "--on-change", "cat >> "+changes)
+		"--lab-speed", "2000", "--metrics", "0", "--registry", "--on-change", "cat >> "+changes)
 	var stdout bytes.Buffer
 	cmd.Stdout = &stdout
 	stderr, err := cmd.StderrPipe()
@@ -168,7 +168,7 @@ func TestInterruptedWatchSumsUp(t *testing.T) {
 			strings.Contains(text, `unquil_agreement{name="tickets.hollowtarn.example",type="A"} 1`)
 	}, 20*time.Second, 100*time.Millisecond)
 	text := scrape()
-	for _, part := range []string{`unquil_queries_total{name="web.hollowtarn.example",type="A",server="isp",outcome="answered"} `, `unquil_reply_seconds_bucket{name="web.hollowtarn.example",type="A",server="isp",le="+Inf"} `, "unquil_ttl_left_seconds{"} {
+	for _, part := range []string{`unquil_queries_total{name="web.hollowtarn.example",type="A",server="isp",outcome="answered"} `, `unquil_reply_seconds_bucket{name="web.hollowtarn.example",type="A",server="isp",le="+Inf"} `, "unquil_ttl_left_seconds{", `unquil_domain_left_seconds{domain="hollowtarn.example"} `} {
 		assert.Contains(t, text, part)
 	}
 	assert.True(t, strings.HasSuffix(text, "\n# EOF\n"))

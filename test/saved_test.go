@@ -16,7 +16,7 @@ func TestSavedResults(t *testing.T) {
 	folder := t.TempDir()
 	for _, args := range [][]string{
 		{"ask", "tickets.hollowtarn.example", "--from", "office,isp"}, {"compare", "tickets.hollowtarn.example", "--from", "office,isp"}, {"trace", "tickets.hollowtarn.example"},
-		{"zone", "hollowtarn.example"}, {"why", "tickets.hollowtarn.example", "--from", "office"}, {"mail", "hollowtarn.example"},
+		{"zone", "hollowtarn.example"}, {"why", "tickets.hollowtarn.example", "--from", "office"}, {"mail", "hollowtarn.example", "lanternpost.test"},
 	} {
 		t.Run(args[0], func(t *testing.T) {
 			file := filepath.Join(folder, args[0]+".json")
@@ -31,6 +31,8 @@ func TestSavedResults(t *testing.T) {
 			require.NoError(t, err)
 			var d map[string]any
 			require.NoError(t, json.Unmarshal(text, &d))
+			assertSchemas(t, string(text))
+			assert.Equal(t, args[0] != "ask", d["result"] != nil, "what is saved is the whole result")
 			worse := 0
 			for _, f := range d["findings"].([]any) {
 				if f.(map[string]any)["severity"] != "note" {

@@ -2,7 +2,9 @@ package test
 
 import (
 	"encoding/json"
+	"errors"
 	"io"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -16,14 +18,13 @@ import (
 var published = sync.OnceValues(func() (map[string]*jsonschema.Schema, error) {
 	all := map[string]*jsonschema.Schema{}
 	compiler := jsonschema.NewCompiler()
-	for _, name := range []string{"document", "exchange-line", "last-line", "event-line", "error"} {
-		schema, err := compiler.Compile("../docs/schema/" + name + ".json")
-		if err != nil {
-			return nil, err
-		}
-		all[name] = schema
+	files, err := filepath.Glob("../docs/schema/*.json")
+	for _, file := range files {
+		schema, failed := compiler.Compile(file)
+		all[strings.TrimSuffix(filepath.Base(file), ".json")] = schema
+		err = errors.Join(err, failed)
 	}
-	return all, nil
+	return all, err
 })
 
 // schemaOf is the name of the schema that a value written with --json belongs to.
@@ -58,6 +59,9 @@ func assertSchemas(t testing.TB, output string) (count int) {
 			count++
 			name := schemaOf(object)
 			assert.NoError(t, schemas[name].Validate(object), name)
+			if command, _ := object["command"].(string); name == "document" && schemas[command] != nil {
+				assert.NoError(t, schemas[command].Validate(object), command)
+			}
 		}
 	}
 }

@@ -3,6 +3,7 @@ package comparison
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +19,7 @@ type Metrics struct {
 	mu     sync.Mutex
 	series map[watched]*measured
 	order  []watched
+	ends   map[string]time.Time // when the registration of a domain runs out
 	now    func() time.Time
 }
 
@@ -40,7 +42,14 @@ var tookBounds = [...]float64{0.001, 0.003, 0.01, 0.03, 0.1, 0.3, 1, 3}
 
 // NewMetrics counts by the clock that TTLs and signatures run by.
 func NewMetrics(now func() time.Time) *Metrics {
-	return &Metrics{series: map[watched]*measured{}, now: now}
+	return &Metrics{series: map[watched]*measured{}, ends: map[string]time.Time{}, now: now}
+}
+
+// Registered keeps when the registration of a domain runs out.
+func (m *Metrics) Registered(domain wire.Name, ends time.Time) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.ends[domain.Spoken()] = ends
 }
 
 // Add counts an exchange of a track.
@@ -151,6 +160,11 @@ func (m *Metrics) Write(w io.Writer) error {
 		}},
 		{"unquil_signature_left_seconds", "gauge", "seconds", "Until the first signature in the answer runs out, where signatures are asked for.", left(func(s *measured) time.Time { return s.signed })},
 		{"unquil_certificate_left_seconds", "gauge", "seconds", "Until the certificate of the server runs out, where the transport has one.", left(func(s *measured) time.Time { return s.trusted })},
+		{"unquil_domain_left_seconds", "gauge", "seconds", "Until the registration of the domain runs out, as its registry says.", func(write func(string, []string, float64)) {
+			for _, domain := range slices.Sorted(maps.Keys(m.ends)) {
+				write("", []string{"domain", domain}, m.ends[domain].Sub(now).Seconds())
+			}
+		}},
 	}
 	var b strings.Builder
 	for _, f := range families {

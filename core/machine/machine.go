@@ -84,10 +84,10 @@ func Read(root fs.FS) (Setup, error) {
 	return setup, nil
 }
 
-// ReadOwn is [Read] of the machine that this program runs on, whose files are under root. Errors
+// ReadOwn is [Read] of the machine that this program runs on; files opens a folder of it. Errors
 // are as there.
-func ReadOwn(root fs.FS) (Setup, error) {
-	setup, err := readOwn(root)
+func ReadOwn(files func(folder string) fs.FS) (Setup, error) {
+	setup, err := readOwn(files)
 	setup.Caveat = caveat
 	return setup, err
 }

@@ -17,6 +17,9 @@ type Scope struct {
 	Interface string   // over this one; "": whatever the way
 	Resolvers []netip.AddrPort
 	Source    string // what says so: a file, or a part of the system
+	// Named are the names in the certificates of those that are to be asked over TLS: the network hands them out
+	// (DNR, RFC 9463), or somebody set them by hand.
+	Named map[netip.AddrPort]string
 }
 
 // readScopes reads what is kept in files beside etc/resolv.conf: resolvers of single domains (etc/resolver, as macOS
@@ -49,16 +52,24 @@ func (s *Setup) readScopes(root fs.FS) {
 	}
 	for _, file := range filesOf(root, "run/systemd/resolve/netif") {
 		scope := Scope{Interface: "interface " + path.Base(file), Source: file}
-		lines(root, file, "#", func(_ int, words []string) {
+		lines(root, file, "", func(_ int, words []string) { // a # within a line is none of a comment
 			key, first, _ := strings.Cut(words[0], "=")
 			switch words[0] = first; key {
 			case "SERVERS":
 				for _, word := range words {
-					host, _, _ := strings.Cut(word, "#") // the name of its certificate
-					if a, err := netip.ParseAddr(host); err == nil {
-						scope.Resolvers = append(scope.Resolvers, netip.AddrPortFrom(a, 53))
-					} else if a, err := netip.ParseAddrPort(host); err == nil {
-						scope.Resolvers = append(scope.Resolvers, a)
+					host, name, named := strings.Cut(word, "#")
+					end, err := netip.ParseAddrPort(host)
+					if a, isAddress := netip.ParseAddr(host); isAddress == nil {
+						end, err = netip.AddrPortFrom(a, 53), nil
+					}
+					if err != nil {
+						continue
+					}
+					if scope.Resolvers = append(scope.Resolvers, end); named && len(scope.Named) < maxScopes {
+						if scope.Named == nil {
+							scope.Named = map[netip.AddrPort]string{}
+						}
+						scope.Named[end] = name
 					}
 				}
 			case "DOMAINS":

@@ -33,7 +33,8 @@ func TestScopes(t *testing.T) {
 	assert.Equal(t, []Scope{
 		{Domains: []string{"hollowtarn.example"}, Resolvers: ports("192.0.2.53:5353"), Source: "etc/resolver/hollowtarn.example"},
 		{Domains: []string{"farhost.test"}, Resolvers: ports("[2001:db8::53]:53"), Source: "etc/resolver/odd"},
-		{Domains: []string{"vpn.hollowtarn.example"}, Interface: "interface 3", Resolvers: ports("198.51.100.53:53", "[2001:db8::54]:853"), Source: "run/systemd/resolve/netif/3"},
+		{Domains: []string{"vpn.hollowtarn.example"}, Interface: "interface 3", Resolvers: ports("198.51.100.53:53", "[2001:db8::54]:853"), Source: "run/systemd/resolve/netif/3",
+			Named: map[netip.AddrPort]string{netip.MustParseAddrPort("[2001:db8::54]:853"): "isp.farhost.test"}},
 	}, setup.Scopes)
 }
 

@@ -11,8 +11,8 @@ import (
 const caveat = ""
 
 // readOwn reads the set-up of this machine: its files, and what its dynamic store says.
-func readOwn(root fs.FS) (Setup, error) {
-	setup, err := Read(root)
+func readOwn(files func(string) fs.FS) (Setup, error) {
+	setup, err := Read(files("/"))
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
 	out, failed := exec.CommandContext(ctx, "/usr/sbin/scutil", "--dns").Output()

@@ -6,4 +6,4 @@ import "io/fs"
 const caveat = ""
 
 // readOwn reads the set-up of this machine, which is in its files.
-func readOwn(root fs.FS) (Setup, error) { return Read(root) }
+func readOwn(files func(string) fs.FS) (Setup, error) { return Read(files("/")) }

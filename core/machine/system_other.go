@@ -8,4 +8,4 @@ import "io/fs"
 const caveat = "other programs on this system may use resolvers that these files do not name"
 
 // readOwn reads the set-up of this machine, as far as it is in its files.
-func readOwn(root fs.FS) (Setup, error) { return Read(root) }
+func readOwn(files func(string) fs.FS) (Setup, error) { return Read(files("/")) }

@@ -17,11 +17,11 @@ const caveat = "what Windows keeps in its resolver cache is not read"
 
 // readOwn reads the set-up of this machine: its adapters, the policy table and the list of suffixes from its registry,
 // and its hosts file.
-func readOwn(root fs.FS) (Setup, error) {
+func readOwn(files func(string) fs.FS) (Setup, error) {
 	setup := Setup{Dots: 1}
-	folder, err := windows.GetSystemWindowsDirectory() // C:\Windows
-	if _, below, ok := strings.Cut(folder, `:\`); ok {
-		err = setup.readHosts(root, strings.ReplaceAll(below, `\`, "/")+"/System32/drivers/etc/hosts")
+	folder, err := windows.GetSystemWindowsDirectory() // C:\Windows, whatever drive the program runs on
+	if err == nil {
+		err = setup.readHosts(files(folder), "System32/drivers/etc/hosts")
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		setup.Unread = append(setup.Unread, err.Error())

@@ -11,13 +11,15 @@ import (
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
+	"unquil/core/machine"
 	"unquil/core/wire"
 )
 
-// Designation is what a resolver says of its encrypted ways (DDR, RFC 9462 §4).
+// Designation is what a resolver says of its encrypted ways (DDR, RFC 9462 §4), or what the machine's settings say.
 type Designation struct {
 	Resolver exchange.Server
-	Asked    *exchange.Exchange // for its service bindings
+	Asked    *exchange.Exchange // for its service bindings; nil: it was not
+	Source   string             // the settings that say so; "" where the resolver does itself
 	Offers   []Offer
 }
 
@@ -74,6 +76,40 @@ func (p Prober) Designated(ctx context.Context, tried []*exchange.Exchange) (all
 	return all, found
 }
 
+// HandedOut tries the resolvers that the settings name a certificate for: the network hands such names out
+// (DNR, RFC 9463 §3), or somebody set them by hand. What they say is held against those that were tried before.
+func (p Prober) HandedOut(ctx context.Context, scopes []machine.Scope, tried []*exchange.Exchange) (all []Designation, found []finding.Finding) {
+	var requests []exchange.Request
+	for _, scope := range scopes {
+		for _, end := range scope.Resolvers {
+			name := scope.Named[end]
+			if name == "" || len(requests) == maxDesignating*maxOffers {
+				continue
+			}
+			plain := exchange.Server{Address: netip.AddrPortFrom(end.Addr(), 53), TLSName: name}
+			server := plain.Over(exchange.TLS)
+			if end.Port() != 53 {
+				server.Address = end
+			}
+			plain.TLSName = ""
+			all = append(all, Designation{Resolver: plain, Source: scope.Source, Offers: []Offer{{Server: server, Proven: true}}})
+			requests = append(requests, exchange.Request{Server: server, Question: wire.Question{Name: wire.Root, Type: wire.NS, Class: wire.IN}})
+		}
+	}
+	for i, e := range p.Session.AskAll(ctx, requests) {
+		d := &all[i]
+		d.Offers[0].Tried, d.Offers[0].Alike = e, e.Outcome.Good()
+		for _, before := range tried {
+			if before.Server.Address == d.Resolver.Address {
+				d.Resolver = before.Server
+				d.Offers[0].Alike = e.Outcome.Good() && e.Meaning() == before.Meaning()
+			}
+		}
+		found = append(found, judgeOffer(d, &d.Offers[0])...)
+	}
+	return all, found
+}
+
 // offersOf are the encrypted ways that an answer tells of, the preferred ones first, each once.
 func offersOf(asked *exchange.Exchange) (servers []exchange.Server) {
 	var services []wire.Service
@@ -110,18 +146,25 @@ func offersOf(asked *exchange.Exchange) (servers []exchange.Server) {
 // judgeOffer says what is to be noted of an encrypted way.
 func judgeOffer(d *Designation, o *Offer) []finding.Finding {
 	about := finding.About{Server: d.Resolver.Name(), Address: d.Resolver.AddressText()}
+	shown := []int{o.Tried.Number}
+	if d.Asked != nil {
+		shown = []int{d.Asked.Number, o.Tried.Number}
+	}
 	switch {
 	case o.Alike && o.Proven || o.Tried.Outcome == "":
 		return nil
 	case o.Alike:
 		return []finding.Finding{finding.New(finding.EncryptedFails, finding.Concern, about,
-			fmt.Sprintf("%s offers %s, but the certificate there does not name %s: programs that look for encrypted ways by themselves do not believe it.", d.Resolver.Name(), o.Over(), d.Resolver.Address.Addr()), d.Asked.Number, o.Tried.Number)}
+			fmt.Sprintf("%s offers %s, but the certificate there does not name %s: programs that look for encrypted ways by themselves do not believe it.", d.Resolver.Name(), o.Over(), d.Resolver.Address.Addr()), shown...)}
 	case o.Tried.Outcome.Good():
 		return []finding.Finding{finding.New(finding.EncryptedFails, finding.Concern, about,
-			fmt.Sprintf("%s says something else over %s than without encryption.", d.Resolver.Name(), o.Over()), d.Asked.Number, o.Tried.Number)}
+			fmt.Sprintf("%s says something else over %s than without encryption.", d.Resolver.Name(), o.Over()), shown...)}
 	}
-	return []finding.Finding{finding.New(finding.EncryptedFails, finding.Concern, about,
-		fmt.Sprintf("%s offers %s, but it cannot be used there: %s.", d.Resolver.Name(), o.Over(), o.Failure()), d.Asked.Number, o.Tried.Number)}
+	text := fmt.Sprintf("%s offers %s, but it cannot be used there: %s.", d.Resolver.Name(), o.Over(), o.Failure())
+	if d.Source != "" {
+		text = fmt.Sprintf("The settings in %s have %s queried over %s, but that does not work: %s.", d.Source, d.Resolver.Name(), o.Over(), o.Failure())
+	}
+	return []finding.Finding{finding.New(finding.EncryptedFails, finding.Concern, about, text, shown...)}
 }
 
 // Over is the transport as it is said, with the port where that is not its own.

@@ -4,9 +4,12 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"unquil/core/exchange"
+	"unquil/core/machine"
 	"unquil/core/wire"
+	"unquil/lab"
 	"unquil/lab/labtest"
 )
 
@@ -38,6 +41,18 @@ func TestDesignated(t *testing.T) {
 			assert.Equal(t, want.found, labtest.Codes(found))
 		})
 	}
+	t.Run("handed out", func(t *testing.T) {
+		setup, err := machine.Read(lab.Machine("handed"))
+		require.NoError(t, err)
+		tried := p.Session.Ask(t.Context(), exchange.Request{Server: labtest.Resolver(t, l, "office"), Question: ask(".", wire.NS)})
+		handed, found := p.HandedOut(t.Context(), setup.Scopes, []*exchange.Exchange{tried})
+		require.Len(t, handed, 2)
+		assert.Equal(t, "office", handed[0].Resolver.Name())
+		assert.True(t, handed[0].Offers[0].Alike)
+		assert.False(t, handed[1].Offers[0].Alike)
+		require.Len(t, found, 1)
+		assert.Contains(t, found[0].Text, "have 192.0.2.99 queried over TLS, but that does not work")
+	})
 	nothing, found := p.Designated(t.Context(), nil)
 	assert.Empty(t, nothing)
 	assert.Empty(t, found)

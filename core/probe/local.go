@@ -84,6 +84,8 @@ func (p Prober) LookAround(ctx context.Context, around Surroundings, typed strin
 	l.Findings = append(l.Findings, Stubs(around.Setup, l.Tried)...)
 	secure, found := p.Designated(ctx, l.Tried)
 	l.Secure, l.Findings = secure, append(l.Findings, found...)
+	handed, found := p.HandedOut(ctx, around.Setup.Scopes, l.Tried)
+	l.Secure, l.Findings = append(l.Secure, handed...), append(l.Findings, found...)
 	if typed != "" && len(around.Resolvers) > 0 {
 		l.Name = p.AsTyped(ctx, around, typed, absolute)
 		l.Findings = append(l.Findings, l.Name.Found()...)

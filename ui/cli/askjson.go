@@ -2,7 +2,6 @@ package cli
 
 import (
 	"unquil/core/exchange"
-	"unquil/core/finding"
 	"unquil/ui/data"
 	"unquil/ui/text"
 )
@@ -10,9 +9,7 @@ import (
 // streamed is the JSON form of answers.
 type streamed struct {
 	*data.Stream
-	timings  []data.Timing
-	zoneTTLs []map[string]any
-	checked  []any
+	rest data.Rest
 }
 
 func (s *streamed) block(q *ask, b text.Block) error {
@@ -24,14 +21,14 @@ func (s *streamed) block(q *ask, b text.Block) error {
 			return err
 		}
 		if i < len(b.Timings) {
-			s.timings = append(s.timings, data.OfTiming(e, b.Timings[i]))
+			s.rest.Timings = append(s.rest.Timings, data.OfTiming(e, b.Timings[i]))
 		}
 		if zone, ok := b.ZoneTTLs[e.Question]; ok {
-			s.zoneTTLs = append(s.zoneTTLs, map[string]any{"exchange": e.Number, "zone_ttl": zone.TTL, "same": zone.Same})
+			s.rest.ZoneTTLs = append(s.rest.ZoneTTLs, data.ZoneTTL{Exchange: e.Number, TTL: zone.TTL, Same: zone.Same})
 		}
 	}
 	for i := range b.Validated {
-		s.checked = append(s.checked, data.OfValidated(&b.Validated[i]))
+		s.rest.Validations = append(s.rest.Validations, data.OfValidated(&b.Validated[i]))
 		if err := write(b.Validated[i].Signed); err != nil {
 			return err
 		}
@@ -47,25 +44,10 @@ func (s *streamed) block(q *ask, b text.Block) error {
 }
 
 func (s *streamed) end(q *ask) error {
-	members := map[string]any{"findings": q.found, "summary": q.summary}
-	if q.found == nil {
-		members["findings"] = []finding.Finding{}
-	}
-	if len(s.timings) > 0 {
-		members["timings"] = s.timings
-	}
-	if len(s.zoneTTLs) > 0 {
-		members["zone_ttls"] = s.zoneTTLs
-	}
-	if len(s.checked) > 0 {
-		members["validations"] = s.checked
-	}
 	told, err := q.whose(q.ctx, q.answered)
 	if err != nil {
 		return err
 	}
-	if owners := told.data(); owners != nil {
-		members["owners"] = owners
-	}
-	return s.End(members)
+	s.rest.Findings, s.rest.Summary, s.rest.Owners = q.found, &q.summary, told.data()
+	return s.End(s.rest)
 }

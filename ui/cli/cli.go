@@ -405,7 +405,7 @@ func (a *app) machine() (machine.Setup, error) {
 	if a.lab {
 		return machine.Read(lab.Machine(a.host))
 	}
-	return machine.ReadOwn(os.DirFS("/"))
+	return machine.ReadOwn(os.DirFS)
 }
 
 // shorten keeps an error about a long word to one line.
@@ -419,6 +419,9 @@ func shorten(text string) string {
 // document starts the JSON of a run.
 func (a *app) document(command string, findings []finding.Finding) data.Document {
 	d := data.Document{Unquil: version(), Command: command, Findings: findings}
+	if a.told.result != nil {
+		d.Result = a.told.result()
+	}
 	if a.session != nil {
 		d.Exchanges, d.Limits = data.OfExchanges(a.session.Exchanges(), a.wire), a.session.Client.Budget.Told()
 	}

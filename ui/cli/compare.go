@@ -52,7 +52,7 @@ func newCompare(a *app) *cobra.Command {
 			if err := a.keepSession(); err != nil {
 				return err
 			}
-			if err := a.report(reportOf{headline: "Who says what to " + namesOf(asked), compared: results, findings: found, exchanges: a.session.Exchanges()}); err != nil {
+			if err := a.report(reportOf{headline: "Who says what to " + namesOf(asked), compared: results, findings: found, exchanges: a.session.Exchanges(), result: func() any { return data.OfComparisons(results, wanted) }}); err != nil {
 				return err
 			}
 			if csv {
@@ -96,11 +96,6 @@ func findingsOf(results []probe.Compared) (found []finding.Finding) {
 func (a *app) showCompared(results []probe.Compared, found []finding.Finding, expect map[wire.Type][]string) error {
 	if a.json {
 		d := a.document("compare", found)
-		var list []any
-		for i := range results {
-			list = append(list, data.OfComparison(&results[i], expect))
-		}
-		d.Result = list
 		return d.Write(a.stdout)
 	}
 	view := a.view()

@@ -97,6 +97,7 @@ var (
 	errIsAddress    = errors.New("it is an address")
 	errWidth        = errors.New("a line of this length is a mistake")
 	errLongList     = fmt.Errorf("more than %d names to look up together", mostListed)
+	errNoMetrics    = errors.New("it tells them to a monitor, which --metrics names")
 	errMetrics      = errors.New("neither a port nor an address with one")
 	errMirror       = errors.New("it is about some interfaces, and none is named")
 )
@@ -174,6 +175,7 @@ var advice = []struct {
 	{errWidth, "give 40 to 1000 columns"},
 	{errLongList, "split the list, or look them up one by one with unquil ask --names"},
 	{data.ErrSaved, "give a file that --save or --json wrote"},
+	{errNoMetrics, "add --metrics PORT"},
 	{errMetrics, "for example --metrics 9053, which is a port of this machine, or --metrics 192.0.2.21:9053"},
 	{errWord, "the word help lists what can be typed; ask NAME looks up a name that looks like a command"},
 	{errNoMark, "the word marks lists them"},

@@ -53,7 +53,7 @@ func newLab(a *app) *cobra.Command {
 			}
 			if a.json {
 				d := a.document("lab export", nil)
-				d.Result = map[string]any{"files": written}
+				d.Result = data.Exported{Files: written}
 				return d.Write(a.stdout)
 			}
 			view := a.view()

@@ -169,7 +169,7 @@ func (m *listenMode) show(*conversation.Study) error { return nil }
 func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 	if m.lines != nil {
 		more := data.LastLine{Interfaces: data.OfInterfaces(m.heard.Interfaces()), Programs: data.OfPrograms(m.programs.Uses()),
-			Heard: map[string]any{"packets": state.Heard, "lost": state.Lost, "not_judged": state.Unjudged, "not_written": state.Unkept, "seconds": state.For.Seconds()}}
+			Heard: &data.Heard{Packets: int(state.Heard), Lost: int(state.Lost), NotJudged: int(state.Unjudged), NotWritten: int(state.Unkept), Seconds: state.For.Seconds()}}
 		if m.l.command != "" {
 			more.While = data.OfWhile(m.ran.Command, m.ran.Took, m.ran.Exit, m.ran.Failed, &m.programs)
 		}

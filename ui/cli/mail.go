@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unquil/core/exchange"
+	"unquil/core/finding"
 	"unquil/core/mail"
 	"unquil/core/probe"
 	"unquil/core/wire"
@@ -22,7 +23,7 @@ func newMail(a *app) *cobra.Command {
 	var from, selectors, tried []string
 	var sender, mailFrom, helo string
 	cmd := &cobra.Command{
-		Use:   "mail DOMAIN",
+		Use:   "mail DOMAIN...",
 		Short: "Where does mail for this domain go, and who may send it?",
 		Long: "Looks up where mail for a domain goes (MX, the hosts' addresses and reverse names, MTA-STS, TLSA) and who may send it (SPF with all that it includes, DMARC, DKIM keys by their selectors). " +
 			"With --sender it says whether one address may.",
@@ -30,18 +31,23 @@ func newMail(a *app) *cobra.Command {
 			"  unquil mail --lab lanternpost.test --selector spring\n" +
 			"  unquil mail --lab lanternpost.test --sender 198.51.100.71 --mail-from news@lanternpost.test",
 		RunE: func(cmd *cobra.Command, names []string) error {
-			domain, err := parseName(names[0])
-			if err != nil {
-				return err
-			}
-			options := mail.Options{Receiving: true, Sending: true, Selectors: append(selectors, tried...)}
-			if sender != "" {
-				if options.Sender, err = senderOf(domain, sender, mailFrom, helo, cmd.Flags().Changed("mail-from")); err != nil {
+			domains := make([]wire.Name, len(names))
+			options := make([]mail.Options, len(names))
+			for i, name := range names {
+				var err error
+				if domains[i], err = parseName(name); err != nil {
 					return err
 				}
-			} else if mailFrom != "" || helo != "" {
-				return usage(fmt.Errorf("--mail-from or --helo: %w", errSender))
+				options[i] = mail.Options{Receiving: true, Sending: true, Selectors: append(selectors, tried...)}
+				if sender != "" {
+					if options[i].Sender, err = senderOf(domains[i], sender, mailFrom, helo, cmd.Flags().Changed("mail-from")); err != nil {
+						return err
+					}
+				} else if mailFrom != "" || helo != "" {
+					return usage(fmt.Errorf("--mail-from or --helo: %w", errSender))
+				}
 			}
+			a.names = len(names)
 			prober, servers, setupErr, err := a.begin(cmd.Context(), from)
 			if err == nil && len(servers) == 0 {
 				err = setupErr
@@ -56,45 +62,15 @@ func newMail(a *app) *cobra.Command {
 			if len(prober.Anchors) > 0 {
 				asker.Judge = func(ctx context.Context, e *exchange.Exchange) *mail.Signed { return signedForMail(ctx, prober, e) }
 			}
-			options.Policy = func(ctx context.Context, host wire.Name, addresses []netip.Addr) (text string, err error) {
-				for _, address := range addresses[:min(len(addresses), 2)] {
-					page, failed := a.session.Client.Page(ctx, host.Spoken(), address, "/.well-known/mta-sts.txt", mail.MaxPolicy)
-					if err = failed; err == nil {
-						return page.Text, nil
-					}
-				}
-				return "", err
-			}
+			reports := make([]*mail.Report, len(names))
 			stop := a.progress()
-			report := asker.Of(cmd.Context(), domain, options)
+			for i, domain := range domains {
+				options[i].Policy = a.mailPolicy
+				reports[i] = asker.Of(cmd.Context(), domain, options[i])
+				reports[i].Forget(tried)
+			}
 			stop()
-			report.Forget(tried)
-			if err := a.keepSession(); err != nil {
-				return err
-			}
-			if err := a.report(reportOf{headline: "Mail of " + domain.Spoken(), tables: page.MailTables(report), findings: report.Findings, exchanges: a.session.Exchanges()}); err != nil {
-				return err
-			}
-			if a.json {
-				d := a.document("mail", report.Findings)
-				d.Result = data.OfMail(report)
-				if err := a.ownersInto(&d, report.Receiving.Addresses()); err != nil {
-					return err
-				}
-				return firstOf(d.Write(a.stdout), verdictOn(report.Findings))
-			}
-			for _, e := range a.session.Exchanges() {
-				if e.Outcome == exchange.Answered && e.Question.Type != wire.TXT && e.Question.Type != wire.PTR {
-					a.standing.mark(&e)
-				}
-			}
-			view := a.view()
-			if a.bare {
-				view.BareMail(report)
-			} else {
-				view.Mail(report)
-			}
-			return firstOf(view.Err(), a.showOwners(cmd.Context(), report.Receiving.Addresses()), verdictOn(report.Findings))
+			return firstOf(a.keepSession(), a.showMail(cmd.Context(), reports))
 		},
 	}
 	flags := cmd.Flags()
@@ -111,7 +87,61 @@ func newMail(a *app) *cobra.Command {
 	a.keepFlag(cmd)
 	a.reportFlags(cmd)
 	a.ownersFlag(cmd)
-	return a.named(cmd, 1, 1)
+	a.listFlag(cmd, "domains")
+	return a.named(cmd, 1, many)
+}
+
+// mailPolicy fetches the MTA-STS policy of a host (RFC 8461 §3.3) from the first of its addresses that gives it.
+func (a *app) mailPolicy(ctx context.Context, host wire.Name, addresses []netip.Addr) (text string, err error) {
+	for _, address := range addresses[:min(len(addresses), 2)] {
+		page, failed := a.session.Client.Page(ctx, host.Spoken(), address, "/.well-known/mta-sts.txt", mail.MaxPolicy)
+		if err = failed; err == nil {
+			return page.Text, nil
+		}
+	}
+	return "", err
+}
+
+// showMail shows what there is to say of the mail of each domain.
+func (a *app) showMail(ctx context.Context, reports []*mail.Report) error {
+	told := reportOf{headline: "Mail of " + reports[0].Domain.Spoken(), exchanges: a.session.Exchanges(), result: func() any { return data.OfMails(reports) }}
+	var addresses []netip.Addr
+	for _, r := range reports {
+		told.tables = append(told.tables, page.MailTables(r)...)
+		told.findings = append(told.findings, r.Findings...)
+		addresses = append(addresses, r.Receiving.Addresses()...)
+	}
+	if len(reports) > 1 {
+		told.headline = fmt.Sprintf("Mail of %d domains", len(reports))
+		finding.Sort(told.findings)
+	}
+	if err := a.report(told); err != nil {
+		return err
+	}
+	if a.json {
+		d := a.document("mail", told.findings)
+		if err := a.ownersInto(&d, addresses); err != nil {
+			return err
+		}
+		return firstOf(d.Write(a.stdout), verdictOn(told.findings))
+	}
+	for _, e := range a.session.Exchanges() {
+		if e.Outcome == exchange.Answered && e.Question.Type != wire.TXT && e.Question.Type != wire.PTR {
+			a.standing.mark(&e)
+		}
+	}
+	view := a.view()
+	for i, r := range reports {
+		if a.bare {
+			view.BareMail(r)
+			continue
+		}
+		if i > 0 {
+			view.Gap()
+		}
+		view.Mail(r)
+	}
+	return firstOf(view.Err(), a.showOwners(ctx, addresses), verdictOn(told.findings))
 }
 
 // signedForMail is what the signatures make of one answer, by the records of the resolver that gave it.

@@ -10,12 +10,15 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
 
 	"unquil/core/comparison"
 	"unquil/core/escape"
+	"unquil/core/idn"
+	"unquil/core/wire"
 	"unquil/ui/data"
 )
 
@@ -48,6 +51,47 @@ func serveMetrics(errOut io.Writer, address string, metrics *comparison.Metrics)
 	go server.Serve(listener)
 	fmt.Fprintf(errOut, "unquil: metrics at http://%s/metrics\n", listener.Addr())
 	return func() { server.Close() }, nil
+}
+
+// oftenRegistered is how often registries are asked: they know days, not seconds.
+const oftenRegistered = 24 * time.Hour
+
+// watchDomains asks the registries when the domains of names run out, at once and then once a day, until ctx ends.
+func (a *app) watchDomains(ctx context.Context, asked []wire.Question, metrics *comparison.Metrics) error {
+	asker, err := a.registries(ctx)
+	if err != nil {
+		return err
+	}
+	var domains []wire.Name
+	for _, q := range asked {
+		if domain := idn.Registrable(q.Name); !domain.IsZero() && !slices.ContainsFunc(domains, domain.Equal) {
+			domains = append(domains, domain)
+		}
+	}
+	look := func() {
+		for _, domain := range domains {
+			switch d, err := asker.Domain(ctx, domain); {
+			case ctx.Err() != nil:
+				return
+			case err != nil:
+				fmt.Fprintf(a.stderr, "unquil: when %s runs out is not known: %s\n", domain.Spoken(), escape.Of(err.Error()))
+			case !d.Expires.IsZero():
+				metrics.Registered(domain, d.Expires)
+			}
+		}
+	}
+	go func() {
+		daily, stop := ticker(oftenRegistered)
+		defer stop()
+		for look(); ; look() {
+			select {
+			case <-ctx.Done():
+				return
+			case <-daily:
+			}
+		}
+	}()
+	return nil
 }
 
 // changeRunner runs a command at each change, one after the other.

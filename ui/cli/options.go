@@ -124,6 +124,7 @@ var headings = []heading{
 		{"name-first", "ask --lab --names list.txt --bare --name-first", false},
 		{"csv", "compare --lab www.hollowtarn.example --from office,isp,public --csv", true},
 		{"metrics", "watch --lab www.hollowtarn.example --for 0 --metrics 9053", true},
+		{"registry", "watch --lab www.hollowtarn.example --for 0 --metrics 9053 --registry", true},
 		{"on-change", "watch --lab tickets.hollowtarn.example --on-change 'cat >> changes.jsonl'", true},
 		{"explain", "ask --lab www.hollowtarn.example --explain", true},
 		{"show", "ask --lab www.hollowtarn.example --show answer,timing", false},

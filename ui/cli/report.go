@@ -38,6 +38,7 @@ type reportOf struct {
 	left      int // exchanges that were counted, and are not in the evidence
 	// evidence writes the packets; nil: they are made from the exchanges.
 	evidence func(w io.Writer) error
+	result   func() any // as JSON has it; nil: the command has none to save
 }
 
 func (a *app) reportFlags(cmd *cobra.Command) {

@@ -73,7 +73,7 @@ func newTrace(a *app) *cobra.Command {
 			for _, walk := range walks {
 				found = append(found, walk.Findings...)
 			}
-			err = a.report(reportOf{headline: "The way to " + namesOf(asked), walks: walks, findings: found, exchanges: a.session.Exchanges()})
+			err = a.report(reportOf{headline: "The way to " + namesOf(asked), walks: walks, findings: found, exchanges: a.session.Exchanges(), result: func() any { return data.OfWalks(walks) }})
 			return firstOf(a.keepSession(), err, a.showWalks(walks, every))
 		},
 	}
@@ -116,11 +116,9 @@ func (a *app) startServers(ctx context.Context, from []string) ([]delegation.Ser
 // showWalks shows the walks of one name, a type each.
 func (a *app) showWalks(walks []*delegation.Walk, every bool) error {
 	var found []finding.Finding
-	var results []any
 	var noWay error
 	for _, walk := range walks {
 		found = append(found, walk.Findings...)
-		results = append(results, data.OfWalk(walk))
 		if walk.End == delegation.EndNoWayOut {
 			noWay = errNoWayOut
 		}
@@ -128,7 +126,6 @@ func (a *app) showWalks(walks []*delegation.Walk, every bool) error {
 	if a.json {
 		finding.Sort(found)
 		d := a.document("trace", found)
-		d.Result = results
 		if err := a.ownersInto(&d, walkedAddresses(walks)); err != nil {
 			return err
 		}

@@ -13,17 +13,8 @@ import (
 // Release is the version that this source is on the way to.
 const Release = "0.2.0"
 
-// built is what a build of the program knows of itself.
-type built struct {
-	Version  string `json:"version"`
-	Commit   string `json:"commit,omitempty"` // and "+" where its files were changed
-	Go       string `json:"go"`
-	Platform string `json:"platform"`
-	Schema   int    `json:"schema"` // of the JSON
-}
-
-func buildOf() built {
-	b := built{Version: Release, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH, Schema: data.Schema}
+func buildOf() data.Build {
+	b := data.Build{Version: Release, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH, Schema: data.Schema}
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return b

@@ -22,6 +22,7 @@ const leastEvery = 50 * time.Millisecond
 func newWatch(a *app) *cobra.Command {
 	var types []string
 	var metrics, onChange string
+	var registered bool
 	var from []string
 	w := probe.Watch{Now: time.Now, Ticker: ticker}
 	cmd := &cobra.Command{
@@ -63,6 +64,13 @@ func newWatch(a *app) *cobra.Command {
 				}
 				defer stop()
 			}
+			if registered && w.Metrics == nil {
+				return usage(fmt.Errorf("--registry: %w", errNoMetrics))
+			} else if registered {
+				if err := a.watchDomains(cmd.Context(), asked, w.Metrics); err != nil {
+					return err
+				}
+			}
 			change := newChangeRunner(cmd.Context(), onChange, a.stderr)
 			defer change.end()
 			return a.watch(cmd.Context(), prober, asked, servers, w, change)
@@ -71,6 +79,8 @@ func newWatch(a *app) *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringSliceVarP(&types, "type", "t", []string{"A"}, "record `TYPES`, by mnemonic or TYPE123, comma-separated or repeated")
 	flags.StringVar(&metrics, "metrics", "", "give what is seen to a monitor as OpenMetrics over HTTP, at this `ADDRESS`: a port of this machine, or ADDRESS:PORT")
+	flags.BoolVar(&registered, "registry", false, "with --metrics: also ask the registries, once a day, when the domains run out")
+	a.bootstrapFlag(cmd)
 	flags.StringVar(&onChange, "on-change", "", "run this `COMMAND` at each change, with the event as JSON on its standard input")
 	flags.StringSliceVarP(&from, "from", "f", nil, "which `RESOLVERS` to query, comma-separated or repeated")
 	flags.DurationVar(&w.Every, "every", 5*time.Second, "how often to query each of them")

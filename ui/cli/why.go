@@ -237,13 +237,13 @@ func (a *app) showVerdicts(verdicts []diagnosis.Verdict, beside []finding.Findin
 	for i := range verdicts {
 		found = append(found, verdicts[i].Findings()...)
 	}
-	if err := a.report(reportOf{verdicts: verdicts, findings: found, exchanges: exchanges, left: left}); err != nil {
+	if err := a.report(reportOf{verdicts: verdicts, findings: found, exchanges: exchanges, left: left, result: func() any { return data.OfVerdicts(verdicts) }}); err != nil {
 		return err
 	}
 	if a.json {
 		finding.Sort(found)
 		d := a.document("why", found)
-		d.Result, d.NotJudged, d.Exchanges = data.OfVerdicts(verdicts), notJudged, data.OfExchanges(exchanges, a.wire)
+		d.NotJudged, d.Exchanges = notJudged, data.OfExchanges(exchanges, a.wire)
 		return firstOf(d.Write(a.stdout), verdictOn(found))
 	}
 	view := a.view()

@@ -72,15 +72,16 @@ func newZone(a *app) *cobra.Command {
 				return err
 			}
 			if !ok {
-				return firstOf(a.showWalks([]*delegation.Walk{zone.Walk}, false), errNoWayOut)
+				walks := []*delegation.Walk{zone.Walk}
+				a.told.result = func() any { return data.OfWalks(walks) }
+				return firstOf(a.showWalks(walks, false), errNoWayOut)
 			}
 			found := zone.AllFindings()
-			if err := a.report(reportOf{headline: "The servers of " + zone.Zone.Spoken(), walks: []*delegation.Walk{zone.Walk}, tables: []page.Table{page.ZoneTable(&zone)}, findings: found, exchanges: a.session.Exchanges()}); err != nil {
+			if err := a.report(reportOf{headline: "The servers of " + zone.Zone.Spoken(), walks: []*delegation.Walk{zone.Walk}, tables: []page.Table{page.ZoneTable(&zone)}, findings: found, exchanges: a.session.Exchanges(), result: func() any { return data.OfZone(&zone) }}); err != nil {
 				return err
 			}
 			if a.json {
 				d := a.document("zone", found)
-				d.Result = data.OfZone(&zone)
 				if err := a.ownersInto(&d, zone.Addresses()); err != nil {
 					return err
 				}

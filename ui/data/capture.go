@@ -6,14 +6,11 @@ import (
 	"strings"
 	"time"
 
-	"unquil/core/attest"
 	"unquil/core/conversation"
-	"unquil/core/delegation"
 	"unquil/core/escape"
 	"unquil/core/evidence"
 	"unquil/core/exchange"
 	"unquil/core/finding"
-	"unquil/core/sequence"
 	"unquil/core/wire"
 )
 
@@ -44,51 +41,67 @@ func OfPaired(e *exchange.Exchange, line conversation.Line) PairedExchange {
 	}
 }
 
+// Packet is a packet of a capture.
+type Packet struct {
+	Number   int             `json:"packet"`
+	Link     int             `json:"link"` // type, as captures number them
+	Size     int             `json:"size"` // bytes
+	Hex      string          `json:"hex"`
+	Layers   []PacketLayer   `json:"layers"`
+	PartOf   []int           `json:"part_of"` // exchanges
+	Time     *time.Time      `json:"time,omitempty"`
+	Comment  string          `json:"comment,omitempty"`
+	From     *End            `json:"from,omitempty"`
+	To       *End            `json:"to,omitempty"`
+	Reported string          `json:"reported_unreachable,omitempty"` // what an ICMP error says, and whose
+	Broken   string          `json:"broken,omitempty"`               // why it could not be read to its end
+	Holds    *DecodedMessage `json:"holds,omitempty"`
+}
+
+// PacketLayer is what one protocol has of a packet.
+type PacketLayer struct {
+	Name   string            `json:"name"`
+	Offset *int              `json:"offset,omitempty"` // bytes
+	Size   *int              `json:"size,omitempty"`
+	Fields map[string]string `json:"fields"`
+}
+
 // OfLook returns a packet as JSON has it, and the numbers of the exchanges that it is a part of.
-func OfLook(l *conversation.WholePacket, of []*exchange.Exchange) any {
+func OfLook(l *conversation.WholePacket, of []*exchange.Exchange) Packet {
 	r := &l.Record
-	layers := []any{}
+	out := Packet{Number: r.Number, Link: int(r.Link), Size: r.Length, Hex: hex.EncodeToString(r.Data), Layers: []PacketLayer{}, Time: momentOf(r.Time()),
+		PartOf: each(of, func(e *exchange.Exchange) int { return e.Number })}
 	for _, layer := range l.Layers {
-		fields := map[string]string{}
+		j := PacketLayer{Name: layer.Name, Fields: map[string]string{}}
 		for _, f := range layer.Fields {
-			fields[strings.ReplaceAll(f[0], " ", "_")] = f[1]
+			j.Fields[strings.ReplaceAll(f[0], " ", "_")] = f[1]
 		}
-		j := map[string]any{"name": layer.Name, "fields": fields}
 		if layer.Offset >= 0 {
-			j["offset"], j["size"] = layer.Offset, layer.Size
+			j.Offset, j.Size = &layer.Offset, &layer.Size
 		}
-		layers = append(layers, j)
-	}
-	numbers := []int{}
-	for _, e := range of {
-		numbers = append(numbers, e.Number)
-	}
-	result := map[string]any{"packet": r.Number, "link": r.Link, "size": r.Length, "hex": hex.EncodeToString(r.Data), "layers": layers, "part_of": numbers}
-	if at := r.Time(); !at.IsZero() {
-		result["time"] = at
+		out.Layers = append(out.Layers, j)
 	}
 	if len(r.Comment) > 0 {
-		result["comment"] = string(escape.Of(string(evidence.Remark(r.Comment))))
+		out.Comment = string(escape.Of(string(evidence.Remark(r.Comment))))
 	}
 	if l.From.IsValid() {
-		result["from"], result["to"] = OfEnd(l.From), OfEnd(l.To)
+		out.From, out.To = new(OfEnd(l.From)), new(OfEnd(l.To))
 	}
 	if l.Report != nil {
-		result["reported_unreachable"] = l.Report.By.String() + " says: " + l.Report.Says
+		out.Reported = l.Report.By.String() + " says: " + l.Report.Says
 	}
 	if l.Fault != nil {
-		result["broken"] = l.Fault.Error()
+		out.Broken = l.Fault.Error()
 	}
 	if l.Message != nil {
 		m, broken := wire.ReadMessage(l.Message)
 		pieces, _ := wire.Pieces(l.Message)
-		message := OfMessage(l.Message, &m, pieces, broken)
+		out.Holds = OfMessage(l.Message, &m, pieces, broken)
 		if l.At >= 0 {
-			message["offset"] = l.At
+			out.Holds.Offset = &l.At
 		}
-		result["holds"] = message
 	}
-	return result
+	return out
 }
 
 // ExchangeColumns are the columns of exchanges as CSV.
@@ -102,127 +115,4 @@ func ExchangeRow(e *exchange.Exchange) []string {
 	}
 	return []string{fmt.Sprint(e.Number), e.Sent().Format(time.RFC3339Nano), e.Client.Addr().String(), fmt.Sprint(e.Client.Port()), e.Server.Address.Addr().String(), fmt.Sprint(e.Server.Address.Port()), string(e.Transport()),
 		e.Question.Name.String(), e.Question.Type.String(), string(e.Outcome), took, fmt.Sprint(e.Sends()), strings.Join(exchange.Values(e.Answer().Records), "; ")}
-}
-
-// OfOverview returns what happened in a capture as JSON has it, with the table or
-// list of one view.
-func OfOverview(o *conversation.Overview, view string) any {
-	clients, _ := o.Clients()
-	servers, _ := o.Servers()
-	result := map[string]any{
-		"packets": o.Packets, "messages": o.Messages, "undecodable": o.Unreadable + o.Malformed, "fragments_missing": o.Incomplete, "gaps": o.Gaps, "lost": o.Lost,
-		"captured_twice": o.Duplicates, "exchanges": o.Exchanges, "left_out": o.LeftOut, "outcomes": o.Outcomes, "clients": len(clients), "servers": len(servers),
-		"unsolicited": o.Unsolicited, "not_paired": o.Dropped, "findings": o.Findings,
-	}
-	if o.Findings == nil {
-		result["findings"] = []finding.Finding{}
-	}
-	if !o.First.IsZero() {
-		result["first"], result["last"] = o.First, o.Last
-		if o.AbsurdTimes() {
-			result["times_absurd"] = true
-		}
-	}
-	if len(o.Encrypted) > 0 {
-		list := []any{}
-		for _, e := range o.Encrypted {
-			j := map[string]any{"client": OfEnd(e.Client), "server": OfEnd(e.Server), "over": e.Over, "packets": e.Packets, "lasted": time.Duration(e.Last - e.First).Seconds()}
-			if e.Host != "" {
-				j["host"] = e.Host
-			}
-			if e.Handshake > 0 {
-				j["first_reply_after"] = e.Handshake.Seconds()
-			}
-			list = append(list, j)
-		}
-		result["encrypted"] = list
-	}
-	if s := o.Signed; s != nil {
-		names := map[attest.State][]wire.Name{}
-		for _, state := range attest.States {
-			names[state] = append([]wire.Name{}, s.Of(state)...)
-		}
-		result["signatures"] = map[string]any{"sets": s.Sets, "names": names, "keys_missing_of": append([]wire.Name{}, s.Without...), "not_looked_at": s.Left}
-	}
-	if f := captureViews[view]; f != nil {
-		result[strings.ReplaceAll(view, "-", "_")] = f(o)
-	}
-	return result
-}
-
-// captureViews are the views that are more than the exchanges themselves.
-var captureViews = map[string]func(o *conversation.Overview) any{
-	"names":    func(o *conversation.Overview) any { return ofRows(o.Names()) },
-	"servers":  func(o *conversation.Overview) any { return ofRows(o.Servers()) },
-	"clients":  func(o *conversation.Overview) any { return ofRows(o.Clients()) },
-	"episodes": ofEpisodes, "walks": ofPaths, "local-link": ofLocalLink, "timeline": ofTimeline,
-}
-
-func ofRows(rows []conversation.Row, uncounted int) any {
-	list := []any{}
-	for _, r := range rows {
-		s := r.Stat
-		j := map[string]any{"key": r.Key, "exchanges": s.Exchanges, "failed": s.Failed, "no_name": s.NoName, "unanswered": s.Unanswered, "peers": s.Peers(), "cache": s.HasCache()}
-		if s.Latency.Count() > 0 {
-			j["median"], j["p95"], j["longest"] = s.Latency.Quantile(50).Seconds(), s.Latency.Quantile(95).Seconds(), s.Latency.Max.Seconds()
-			j["estimated"] = !s.Latency.Exact()
-		}
-		if r.Host != "" {
-			j["host"] = r.Host
-		}
-		list = append(list, j)
-	}
-	return map[string]any{"rows": list, "exchanges_not_counted": uncounted}
-}
-
-func ofEpisodes(o *conversation.Overview) any {
-	list := []any{}
-	for _, p := range sequence.Episodes(o.Kept) {
-		asked := []any{}
-		for _, a := range p.Asked {
-			asked = append(asked, map[string]any{"exchange": a.Exchange.Number, "depth": a.Depth})
-		}
-		list = append(list, map[string]any{"client": p.Client, "begins": p.Begins, "took": p.Took.Seconds(), "failed": p.Failed, "asked": asked})
-	}
-	return list
-}
-
-func ofPaths(o *conversation.Overview) any {
-	list := []any{}
-	for _, p := range sequence.ResolverWalks(o.Kept, delegation.PublishedAddresses()) {
-		steps := []any{}
-		for _, s := range p.Steps {
-			j := map[string]any{"exchange": s.Exchange.Number}
-			if !s.Zone.IsZero() {
-				j["zone"] = s.Zone
-			}
-			steps = append(steps, j)
-		}
-		j := map[string]any{"resolver": p.Resolver, "question": OfQuestion(p.Question), "begins": p.Begins, "took": p.Took.Seconds(), "ended": p.Ended(), "steps": steps}
-		if p.Asked != nil {
-			j["for_exchange"] = p.Asked.Number
-		}
-		list = append(list, j)
-	}
-	return list
-}
-
-func ofLocalLink(o *conversation.Overview) any {
-	list := []any{}
-	for _, n := range o.LocalLink.Names() {
-		claims := []any{}
-		for _, c := range n.Claims {
-			claims = append(claims, map[string]any{"host": c.Host, "values": c.Values, "alone": c.Unique, "packet": c.Packet, "times": c.Times})
-		}
-		list = append(list, map[string]any{"name": n.Name, "asked": n.Asked, "askers": n.Askers, "claims": claims})
-	}
-	return list
-}
-
-func ofTimeline(o *conversation.Overview) any {
-	slots := []any{}
-	for _, s := range o.Timeline.Slots {
-		slots = append(slots, map[string]any{"asked": s.Asked, "failed": s.Failed, "no_name": s.NoName})
-	}
-	return map[string]any{"begins": time.Unix(0, o.Timeline.Begins).UTC(), "slot": o.Timeline.Width.Seconds(), "slots": slots}
 }

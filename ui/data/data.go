@@ -18,11 +18,9 @@ import (
 	"unicode/utf8"
 
 	"unquil/core/comparison"
-	"unquil/core/diagnosis"
 	"unquil/core/escape"
 	"unquil/core/exchange"
 	"unquil/core/finding"
-	"unquil/core/probe"
 	"unquil/core/wire"
 )
 
@@ -35,7 +33,6 @@ type Document struct {
 	Command   string            `json:"command"`              // of the program
 	Schema    int               `json:"schema"`               // see [Schema]
 	Made      *time.Time        `json:"made,omitempty"`       // of a saved result: when the run ended
-	Questions any               `json:"questions,omitempty"`  // of ask: what was asked, and what came of it
 	Result    any               `json:"result,omitempty"`     // in the form of the command
 	Findings  []finding.Finding `json:"findings"`             // the heaviest first
 	NotJudged int               `json:"not_judged,omitempty"` // exchanges of a large capture that were only counted
@@ -234,224 +231,30 @@ type Piece struct {
 	Meaning string `json:"meaning,omitempty"` // of the value, in words
 }
 
-// OfMessage returns one message as JSON has it, with every byte named. broken is
-// why it could not be read to its end; nil if it could.
-func OfMessage(data []byte, m *wire.Message, pieces []wire.Piece, broken error) map[string]any {
-	list := make([]Piece, len(pieces))
-	for i, p := range pieces {
-		list[i] = Piece{Offset: p.Offset, Bytes: hex.EncodeToString(data[p.Offset : p.Offset+p.Length]), Part: p.Part, Field: p.Field, Value: p.Value, Meaning: p.Meaning}
-	}
-	result := map[string]any{"message": m, "pieces": list}
-	if broken != nil {
-		result["broken"] = broken.Error()
-	}
-	return result
+// Build is what a build of the program knows of itself.
+type Build struct {
+	Version  string `json:"version"`
+	Commit   string `json:"commit,omitempty"` // and "+" where its files were changed
+	Go       string `json:"go"`
+	Platform string `json:"platform"`
+	Schema   int    `json:"schema"` // of the JSON
 }
 
-// OfComparison returns one comparison as JSON has it.
-func OfComparison(c *probe.Compared, expect map[wire.Type][]string) any {
-	type group struct {
-		Outcome string   `json:"outcome"`
-		Values  []string `json:"values,omitempty"`
-		Truth   bool     `json:"zone_says_so"`
-		Members []string `json:"members"`
-		Shown   []int    `json:"exchanges"`
-		Least   *uint32  `json:"ttl_least,omitempty"`
-		Most    *uint32  `json:"ttl_most,omitempty"`
+// list is a list that JSON has as one, be it empty.
+func list[T any](all []T) []T {
+	if all == nil {
+		return []T{}
 	}
-	groups := []group{}
-	for _, g := range c.Groups {
-		j := group{Outcome: string(g.Outcome), Values: g.Values, Truth: g.Truth}
-		if len(g.Values) > 0 {
-			j.Least, j.Most = &g.LeastTTL, &g.MostTTL
-		}
-		for _, m := range g.Members {
-			j.Members, j.Shown = append(j.Members, memberName(m)), append(j.Shown, m.Exchange.Number)
-		}
-		groups = append(groups, j)
-	}
-	result := map[string]any{"question": OfQuestion(c.Question), "headline": c.Headline(), "groups": groups, "zone_servers_asked": c.Asked}
-	if values := expect[c.Question.Type]; len(values) > 0 {
-		move := c.Expect(values)
-		names := func(members []comparison.Member) []string {
-			list := []string{}
-			for _, m := range members {
-				list = append(list, memberName(m))
-			}
-			return list
-		}
-		result["move"] = map[string]any{"expected": values, "have": names(move.Have), "lack": names(move.Lack), "unknown": names(move.Unknown), "done_within": move.Lasts}
-	}
-	if len(c.Validated) > 0 {
-		list := []any{}
-		for i := range c.Validated {
-			list = append(list, OfValidated(&c.Validated[i]))
-		}
-		result["validations"] = list
-	}
-	if c.Walk != nil {
-		result["walk"] = OfWalk(c.Walk)
-	}
-	return result
+	return all
 }
 
-func memberName(m comparison.Member) string {
-	if m.Exchange.Server.Label == "" && m.Exchange.Server.Host != "" {
-		return m.Exchange.Server.Host
-	}
-	return m.Exchange.Server.Name()
-}
-
-// OfVerdicts is [OfVerdict] of each.
-func OfVerdicts(all []diagnosis.Verdict) (list []any) {
+// each is what of makes of each.
+func each[T, J any](all []T, of func(T) J) []J {
+	out := make([]J, len(all))
 	for i := range all {
-		list = append(list, OfVerdict(&all[i]))
+		out[i] = of(all[i])
 	}
-	return list
-}
-
-// OfVerdict returns a verdict as JSON has it, with the whole reasoning: what was
-// checked, what was found, and which finding explains which.
-func OfVerdict(v *diagnosis.Verdict) any {
-	names := []string{v.Name.String()}
-	if len(v.Names) > 0 {
-		names = names[:0]
-		for _, name := range v.Names {
-			names = append(names, name.String())
-		}
-	}
-	result := map[string]any{"name": names[0], "names": names, "wrong": !v.OK(), "checks": v.Checks, "text": v.Text, "next": v.Next}
-	if len(v.Cause) == 0 {
-		return result
-	}
-	verdict := map[string]any{
-		"where": v.Where, "at": v.At, "cause": v.Cause[0].Code, "severity": v.Severity, "text": v.Text, "sure": v.Sure, "because": v.Because,
-		"who_can_mend_it": v.Who, "next": v.Next, "evidence": v.Evidence(),
-	}
-	if len(v.RuledOut) > 0 {
-		out := []any{}
-		for _, r := range v.RuledOut {
-			out = append(out, map[string]any{"rival": r.What, "since": r.By, "exchanges": r.Seen})
-		}
-		verdict["ruled_out"] = out
-	}
-	if v.Against != "" {
-		verdict["but"] = v.Against
-	}
-	if v.Elsewhere != "" {
-		verdict["elsewhere"] = v.Elsewhere
-	}
-	if v.Lasts > 0 {
-		verdict["ends_within"] = v.Lasts
-		if !v.Ends.IsZero() {
-			verdict["ends_at"] = v.Ends
-		}
-	}
-	explained := []any{}
-	for _, f := range v.Follows {
-		explained = append(explained, map[string]any{"code": f.Code, "about": f.About, "by": v.Cause[0].Code})
-	}
-	result["verdict"], result["explained"] = verdict, explained
-	return result
-}
-
-// OfReversals returns reverse look-ups as JSON has them.
-func OfReversals(all []probe.Reversal) any {
-	type returned struct {
-		Name      string `json:"name"`
-		LeadsBack bool   `json:"leads_back"`
-	}
-	type reversal struct {
-		Address  string     `json:"address"`
-		Name     string     `json:"looked_up"`
-		Exchange int        `json:"exchange"`
-		Names    []returned `json:"names"`
-	}
-	list := []reversal{}
-	for _, r := range all {
-		j := reversal{r.Address.String(), r.Name.String(), r.Exchange.Number, []returned{}}
-		for _, n := range r.Names {
-			j.Names = append(j.Names, returned{n.Name.String(), n.LeadsBack})
-		}
-		list = append(list, j)
-	}
-	return list
-}
-
-// OfLocal returns a machine's set-up as JSON has it.
-func OfLocal(l *probe.Local) any {
-	s := l.Setup
-	ends := func(all []netip.AddrPort) []End {
-		list := []End{}
-		for _, a := range all {
-			list = append(list, OfEnd(a))
-		}
-		return list
-	}
-	result := map[string]any{"resolvers": ends(s.Resolvers), "ndots": s.Dots, "hosts_lines": len(s.Hosts)}
-	for key, list := range map[string][]string{"search": s.Search, "options": s.Options, "sources": s.Sources, "not_read": s.Unread} {
-		if len(list) > 0 {
-			result[key] = list
-		}
-	}
-	if len(l.Secure) > 0 {
-		offers := []any{}
-		for _, d := range l.Secure {
-			for _, o := range d.Offers {
-				offers = append(offers, map[string]any{"resolver": OfServer(d.Resolver), "transport": o.Server.Transport, "port": o.Server.Address.Port(), "name": o.Server.TLSName, "path": o.Server.Path, "alike": o.Alike, "exchange": o.Tried.Number})
-			}
-		}
-		result["encrypted"] = offers
-	}
-	if len(s.Scopes) > 0 {
-		scopes := []any{}
-		for _, scope := range s.Scopes {
-			scopes = append(scopes, map[string]any{"resolvers": ends(scope.Resolvers), "domains": append([]string{}, scope.Domains...), "interface": scope.Interface, "source": scope.Source})
-		}
-		result["besides"] = scopes
-	}
-	if s.Container {
-		result["container"] = true
-	}
-	if len(s.Behind) > 0 {
-		result["behind_stub"] = ends(s.Behind)
-	}
-	if s.Caveat != "" {
-		result["caveat"] = s.Caveat
-	}
-	if n := l.Name; n != nil {
-		var candidates []string
-		for _, c := range n.Candidates {
-			candidates = append(candidates, c.Name.String())
-		}
-		hosts := []any{}
-		for _, h := range n.Hosts {
-			hosts = append(hosts, map[string]any{"line": h.Number, "address": h.Address, "names": h.Names})
-		}
-		steps := []any{}
-		for _, s := range n.Steps {
-			numbers := []int{}
-			for _, e := range s.Exchanges {
-				numbers = append(numbers, e.Number)
-			}
-			steps = append(steps, map[string]any{"name": s.Candidate.Name.String(), "suffix": s.Candidate.Suffix, "server": s.Exchanges[0].Server.Name(), "exchanges": numbers})
-		}
-		name := map[string]any{"typed": n.Typed, "candidates": candidates, "hosts": hosts, "steps": steps}
-		if n.Resolver != nil {
-			name["resolver"] = n.Resolver
-		}
-		if n.Chosen != nil {
-			name["found"], name["suffix"] = n.Chosen.Name.String(), n.Chosen.Suffix
-		}
-		if n.System != nil {
-			name["system"] = n.System
-		}
-		if n.SystemErr != nil {
-			name["system_error"] = n.SystemErr.Error()
-		}
-		result["name"] = name
-	}
-	return result
+	return out
 }
 
 // EventLine is a change seen while watching.
@@ -472,17 +275,17 @@ func OfEvent(e comparison.Event) EventLine {
 
 // LastLine is the last line of what is written as it comes.
 type LastLine struct {
-	Unquil   string   `json:"unquil"` // version
-	Command  string   `json:"command"`
-	Schema   int      `json:"schema"`
-	Summary  any      `json:"summary"`            // in the form of the command
-	Files    []string `json:"files,omitempty"`    // that were read
-	Verdicts []any    `json:"verdicts,omitempty"` // of the run whose evidence was read
+	Unquil   string      `json:"unquil"` // version
+	Command  string      `json:"command"`
+	Schema   int         `json:"schema"`
+	Summary  any         `json:"summary"`            // in the form of the command
+	Files    []string    `json:"files,omitempty"`    // that were read
+	Verdicts []Diagnosis `json:"verdicts,omitempty"` // of the run whose evidence was read
 	// What listen heard besides.
-	Interfaces any `json:"interfaces,omitempty"`
-	Programs   any `json:"programs,omitempty"`
-	Heard      any `json:"heard,omitempty"`
-	While      any `json:"while,omitempty"`
+	Interfaces []string     `json:"interfaces,omitempty"`
+	Programs   []ProgramUse `json:"programs,omitempty"`
+	Heard      *Heard       `json:"heard,omitempty"`
+	While      *While       `json:"while,omitempty"`
 }
 
 // Failure is why a run could not be made.
@@ -492,13 +295,4 @@ type Failure struct {
 	Error  string `json:"error"`          // one sentence
 	Next   string `json:"next,omitempty"` // what to try
 	Exit   int    `json:"exit"`           // the exit code
-}
-
-// OfWatched returns how watching ended as JSON has it.
-func OfWatched(w probe.Watched) any {
-	list := []any{}
-	for _, t := range w.Tracks {
-		list = append(list, map[string]any{"server": t.Server.Name(), "question": OfQuestion(t.Question), "outcome": t.Outcome, "values": t.Values, "changes": t.Changes, "asked": t.Asked, "habit": t.Habit(), "caches": t.Caches})
-	}
-	return map[string]any{"rounds": w.Rounds, "took": w.Took.Seconds(), "met": w.Met, "servers": list}
 }

@@ -192,6 +192,14 @@ func OfMail(r *mail.Report) Mail {
 	return m
 }
 
+// OfMails is [OfMail] of one report, or a list of several.
+func OfMails(all []*mail.Report) any {
+	if len(all) == 1 {
+		return OfMail(all[0])
+	}
+	return each(all, OfMail)
+}
+
 func alignment(strict bool) string {
 	if strict {
 		return "strict"

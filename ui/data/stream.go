@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"unquil/core/exchange"
+	"unquil/core/finding"
 )
 
 // Summary counts exchanges of a run of any length.
@@ -85,8 +86,36 @@ func (s *Stream) Exchange(e Exchange) error {
 	return err
 }
 
+// Rest is what a document whose exchanges were written as they came has besides.
+type Rest struct {
+	Findings    []finding.Finding `json:"findings"`
+	Summary     *Summary          `json:"summary,omitempty"`     // absent from what --save keeps
+	Timings     []Timing          `json:"timings,omitempty"`     // of a question that was asked again and again
+	ZoneTTLs    []ZoneTTL         `json:"zone_ttls,omitempty"`   // what the zone's own servers say
+	Validations []Validated       `json:"validations,omitempty"` // of the answers
+	Owners      []AddressOwner    `json:"owners,omitempty"`
+}
+
+// Asked is the document of ask.
+type Asked struct {
+	Unquil    string     `json:"unquil"`  // version
+	Command   string     `json:"command"` // of the program
+	Schema    int        `json:"schema"`
+	Made      *time.Time `json:"made,omitempty"` // of a saved result: when the run ended
+	Exchanges []Exchange `json:"exchanges"`
+	Rest
+}
+
+// ZoneTTL is the TTL that the zone's own server gives.
+type ZoneTTL struct {
+	Exchange int    `json:"exchange"`
+	TTL      uint32 `json:"zone_ttl"` // seconds
+	Same     bool   `json:"same"`     // the answer is the same
+}
+
 // End writes the other members and ends the document.
-func (s *Stream) End(members map[string]any) error {
+func (s *Stream) End(members Rest) error {
+	members.Findings = list(members.Findings)
 	rest, err := json.Marshal(members)
 	if err != nil {
 		return err

@@ -32,18 +32,22 @@ func (v *View) Local(l *probe.Local) {
 	for i, e := range l.Tried {
 		v.row(map[bool]string{true: "resolvers"}[i == 0], resolverWords(e))
 	}
-	first := true
+	last := ""
 	for i := range l.Secure {
-		for j := range l.Secure[i].Offers {
-			o := &l.Secure[i].Offers[j]
-			words := l.Secure[i].Resolver.Name() + " offers " + o.Over() + " as " + o.Server.TLSName + ": "
-			if o.Alike {
-				words += fmt.Sprintf("answers alike, in %s", wording.Span(o.Tried.Took()))
-			} else {
-				words += severe["concern"].Render(o.Failure())
+		d := &l.Secure[i]
+		for j := range d.Offers {
+			o := &d.Offers[j]
+			title, words := "encrypted", d.Resolver.Name()+" offers "+o.Over()+" as "+o.Server.TLSName
+			if d.Source != "" {
+				title, words = "handed out", d.Resolver.Name()+" over "+o.Over()+" as "+o.Server.TLSName+" (by the network or by hand, in "+d.Source+")"
 			}
-			v.row(map[bool]string{true: "encrypted"}[first], words)
-			first = false
+			if o.Alike {
+				words += fmt.Sprintf(": answers alike, in %s", wording.Span(o.Tried.Took()))
+			} else {
+				words += ": " + severe["concern"].Render(o.Failure())
+			}
+			v.row(map[bool]string{true: title}[title != last], words)
+			last = title
 		}
 	}
 	for i, s := range l.Setup.Scopes {
