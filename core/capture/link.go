@@ -5,6 +5,17 @@ import "encoding/binary"
 // LinkType says how a packet begins, as the capture formats number it.
 type LinkType uint16
 
+// linkOf is the link type of a file.
+func linkOf(number uint16) LinkType {
+	if number == uint16(Served) { // which no file has
+		return unknownLink
+	}
+	return LinkType(number)
+}
+
+// unknownLink stands for one that is not read.
+const unknownLink LinkType = 0xfffe
+
 // The link types that are read.
 const (
 	Null         LinkType = 0 // BSD loopback, in the byte order of the host

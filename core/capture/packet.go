@@ -18,6 +18,8 @@ type Packet struct {
 	Torn     bool     // of Cut: fragments of it are missing
 	Hops     uint8    // how many routers it may still pass (TTL, or hop limit)
 	TCP      bool
+	Sealed   bool    // it travelled encrypted, as a server says that recorded it
+	Alone    bool    // of a question that a server recorded: its reply is not
 	Seq      uint32  // TCP
 	Flags    uint8   // TCP
 	Report   *Report // of an ICMP error; nil for the others
@@ -116,6 +118,8 @@ func (d *Decoder) Decode(r *Record, p *Packet) Contents {
 	}
 	d.rec, d.depth = r, 0
 	switch r.Link {
+	case Served:
+		return d.served(r.Data, p)
 	case Ethernet:
 		return d.ethernet(r.Data, p)
 	case RawIP, rawIPOld, rawIPOpenBSD, onlyIPv4, onlyIPv6:

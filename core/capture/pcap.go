@@ -15,7 +15,7 @@ func (r *Reader) openPcap(head []byte) {
 		r.fraction = 1
 	}
 	// The upper bits say how long the frame check sequence is.
-	r.link = LinkType(r.order.Uint32(head[20:]) & 0xffff)
+	r.link = linkOf(uint16(r.order.Uint32(head[20:])))
 	r.step, r.rest, r.offset = (*Reader).nextPcap, nil, 24
 	r.plain = r.order == binary.LittleEndian && r.link == Ethernet
 }

@@ -104,7 +104,7 @@ func (r *Reader) addInterface(body []byte) {
 		r.fail("interface description", fmt.Errorf("more than %d interfaces: %w", maxInterfaces, ErrDamaged))
 		return
 	}
-	info := interfaceInfo{link: LinkType(r.order.Uint16(body)), snap: int(r.order.Uint32(body[4:])), perSecond: 1_000_000}
+	info := interfaceInfo{link: linkOf(r.order.Uint16(body)), snap: int(r.order.Uint32(body[4:])), perSecond: 1_000_000}
 	r.options(body[8:], func(code uint16, value []byte) {
 		switch {
 		case code == timeResolution && len(value) == 1:

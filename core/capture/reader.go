@@ -6,6 +6,7 @@
 package capture
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -15,13 +16,14 @@ import (
 	"time"
 
 	"unquil/core/escape"
+	"unquil/core/serverlog"
 )
 
 // What can be wrong with a capture file.
 var (
-	ErrFormat  = errors.New("neither pcap nor pcapng")
+	ErrFormat  = errors.New("neither a capture (pcap, pcapng) nor a server's record (dnstap, C-DNS)")
 	ErrEmpty   = errors.New("the file is empty")
-	ErrDamaged = errors.New("damaged")
+	ErrDamaged = serverlog.ErrDamaged
 	ErrCut     = errors.New("the file ends in the middle of a packet")
 )
 
@@ -60,6 +62,7 @@ type Reader struct {
 	offset int64  // of rest
 	number int    // of packets so far
 	err    error
+	source serverlog.Source                                               // of a server's record; nil: it is a capture
 	step   func(r *Reader, data []byte, rec *Record) (used int, got bool) // parses what comes next in the file's format
 
 	batch  Batch // of Records
@@ -99,7 +102,12 @@ func (r *Reader) Lost() uint64 { return r.lost }
 func (r *Reader) Clock() int64 { return r.clock }
 
 // Offset is how many bytes of the file (unpacked, where it is packed) have been read.
-func (r *Reader) Offset() int64 { return r.offset }
+func (r *Reader) Offset() int64 {
+	if r.source != nil {
+		return r.source.Offset()
+	}
+	return r.offset
+}
 
 // NewReader reads the beginning of a capture file. The error wraps ErrEmpty,
 // ErrFormat or ErrDamaged, or is the reader's own.
@@ -120,6 +128,15 @@ func NewReader(file io.Reader) (*Reader, error) {
 		return nil, err
 	}
 	r.rest = head[:n]
+	whole := io.MultiReader(bytes.NewReader(head[:n]), in)
+	switch {
+	case string(head[:4]) == "\x00\x00\x00\x00":
+		r.openServed(serverlog.NewDnstap(whole, nil))
+		return r, nil
+	case (head[0] == 0x83 || head[0] == 0x9f) && string(head[1:4]) == "eC-": // an array that begins with a text of five bytes
+		r.openServed(serverlog.NewCDNS(whole))
+		return r, nil
+	}
 	switch binary.LittleEndian.Uint32(head) {
 	case 0xa1b2c3d4, 0xd4c3b2a1, 0xa1b23c4d, 0x4d3cb2a1:
 		if n, err = io.ReadFull(in, head[4:]); err != nil {
@@ -226,6 +243,8 @@ func (r *Reader) Next(b *Batch, rec *Record) bool {
 	switch {
 	case b.err == io.EOF && len(r.rest) > 0:
 		r.fail("packet", ErrCut)
+	case b.err != nil && b.err != io.EOF && r.source != nil: // it says where
+		r.err = b.err
 	case b.err != nil && b.err != io.EOF:
 		r.fail("reading", b.err)
 	}

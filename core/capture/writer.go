@@ -13,9 +13,10 @@ import (
 // readable however its writing ends.
 type Writer struct {
 	w     io.Writer
-	body  []byte     // of the block that is being made
-	buf   []byte     // the block around it
-	links []LinkType // of the interfaces, by number
+	body  []byte                        // of the block that is being made
+	buf   []byte                        // the block around it
+	links []LinkType                    // of the interfaces, by number
+	made  map[[2]netip.AddrPort]*Stream // connections that frames were made for
 	err   error
 }
 
@@ -106,11 +107,26 @@ func (c *Writer) Passed(number int, r *Record, way Way) error {
 // Record writes a packet as it was read from another file, whatever its link type. The error is
 // that of the writer, which sticks.
 func (c *Writer) Record(r *Record, comment string) error {
-	at := slices.Index(c.links, r.Link)
-	if at < 0 {
-		at, _ = c.Interface(r.Link, "")
+	if r.Link == Served {
+		frame, says, err := c.servedFrame(r)
+		if err != nil {
+			return nil // there is no packet to write
+		}
+		if comment != "" {
+			says += "; " + comment
+		}
+		return c.packet(uint32(c.face(Ethernet)), r.At, frame, len(frame), says)
 	}
-	return c.packet(uint32(at), r.At, r.Data, max(r.Length, len(r.Data)), comment)
+	return c.packet(uint32(c.face(r.Link)), r.At, r.Data, max(r.Length, len(r.Data)), comment)
+}
+
+// face is the number of an interface of a link type.
+func (c *Writer) face(link LinkType) int {
+	at := slices.Index(c.links, link)
+	if at < 0 {
+		at, _ = c.Interface(link, "")
+	}
+	return at
 }
 
 // Packet writes one packet with its time and, unless it is empty, a comment. The error is that of

@@ -280,7 +280,7 @@ func (f *feed) seen(at int64) {
 func (f *feed) record(r *capture.Record, lent bool) {
 	f.seen(r.At)
 	c, p := f.now, &f.packet
-	f.rec, f.kept = r, bytes.HasPrefix(r.Comment, []byte(evidence.Mark))
+	f.rec, f.kept = r, r.Link == capture.Served || bytes.HasPrefix(r.Comment, []byte(evidence.Mark))
 	switch f.decoder.Decode(r, p) {
 	case capture.Datagram:
 		f.datagram(p, lent || f.decoder.Lends())

@@ -3,6 +3,7 @@ package conversation
 import (
 	"encoding/binary"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 
 	"unquil/core/capture"
@@ -39,7 +40,11 @@ const (
 	isAging  // a reply that may come out of a cache
 	isWaited // a question that its asker gave up, as the file itself says
 	isSigned // a reply with signatures
+	isSealed // it travelled encrypted
 )
+
+// isAlone is, of a question, that nothing is recorded of its reply.
+const isAlone = isSigned
 
 func (m *capturedMessage) is(t traits) bool { return m.traits&t != 0 }
 
@@ -110,6 +115,9 @@ func (m *capturedMessage) packet(e *envelope, p *capture.Packet, payload []byte,
 	if p.TCP {
 		m.traits |= isTCP
 	}
+	if p.Sealed {
+		m.traits |= isSealed
+	}
 	if p.Cut {
 		m.traits |= isCut
 		if p.Torn {
@@ -125,6 +133,9 @@ func (m *capturedMessage) packet(e *envelope, p *capture.Packet, payload []byte,
 		}
 	} else {
 		m.asks(v, hashes, p.Hops)
+		if p.Alone {
+			m.traits |= isAlone
+		}
 	}
 	m.client, m.server = clientHash(e.Client), serverHash(e.Server)
 	m.tie(hashes.Question, e.Client.Port(), e.id)
@@ -174,6 +185,12 @@ func clientHash(e capture.Endpoint) uint64 {
 	high, low, _ := e.Words()
 	return wire.Mix(low^seeds[0], high^seeds[1])
 }
+
+// nobody4 and nobody6 are the hashes of clients that are not recorded.
+var (
+	nobody4 = clientHash(capture.EndpointOf(netip.AddrPortFrom(netip.IPv4Unspecified(), 0)))
+	nobody6 = clientHash(capture.EndpointOf(netip.AddrPortFrom(netip.IPv6Unspecified(), 0)))
+)
 
 func serverHash(e capture.Endpoint) uint64 {
 	high, low, port := e.Words()

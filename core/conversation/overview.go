@@ -263,7 +263,7 @@ func (o *Overview) add(p *Transaction) {
 	if o.options.Late != nil {
 		o.options.Late.tell(p)
 	}
-	if p.kind == exchange.UsualNoName || asker.mayMiss(p) {
+	if (p.kind == exchange.UsualNoName || asker.mayMiss(p)) && p.client != nobody4 && p.client != nobody6 {
 		o.missingNames(p, asker)
 	}
 	if p.Answered() {

@@ -41,7 +41,7 @@ type Transaction struct {
 	size           uint8 // of its name, in bytes
 	hops           uint8
 	kind           exchange.Usual
-	tcp            bool
+	tcp, sealed    bool
 	state          state
 	ages           bool // the reply may come out of a cache
 	signed         bool // the reply has signatures
@@ -314,7 +314,14 @@ func (p *Transaction) HasTies() bool { return p.rel != nil }
 
 // Transport is how its messages travelled.
 func (p *Transaction) Transport() exchange.Transport {
-	if p.tcp {
+	switch {
+	case p.sealed && p.Server().Port() == httpsPort:
+		return exchange.HTTPS
+	case p.sealed && p.tcp:
+		return exchange.TLS
+	case p.sealed:
+		return exchange.QUIC
+	case p.tcp:
 		return exchange.TCP
 	}
 	return exchange.UDP
@@ -347,9 +354,9 @@ func (p *Transaction) Exchange() exchange.Exchange {
 		last.Received, last.ReceivedIn = time.Unix(0, p.Received).UTC(), p.ReceivedIn
 		m, err := wire.ReadMessage(last.Reply)
 		e.Reply, e.Err = &m, err
-		if err == nil {
+		if err == nil && !p.Cut { // of what is not whole, what it has not says nothing
 			e.Outcome = exchange.Judge(e.Question, e.Reply)
-		} else if !p.Cut {
+		} else if err != nil && !p.Cut {
 			e.Outcome = exchange.Rejection
 		}
 		e.Believe(at)

@@ -112,7 +112,14 @@ func (p *pairer) asked(m *capturedMessage, from *envelopes, at place) {
 	pair.of, pair.hops, pair.size = m.asked()
 	pair.Number, pair.First = p.numbered, Try{m.Number, m.At}
 	p.open.add(pair)
-	p.relate(pair)
+	if m.is(isAlone) { // a server recorded it, and records no replies
+		pair.outcome = exchange.Open
+		p.finish(pair)
+		return
+	}
+	if pair.client != nobody4 && pair.client != nobody6 {
+		p.relate(pair)
+	}
 	if m.is(isWaited) {
 		p.related(pair).waited = true
 	}
@@ -129,7 +136,7 @@ func (p *pairer) asked(m *capturedMessage, from *envelopes, at place) {
 func (p *pairer) pairOf(slot *pairSlot, m *capturedMessage, from *envelopes, at place) *Transaction {
 	pair := p.fresh()
 	pair.hash, pair.name, pair.client, pair.server = m.hash, m.name, m.client, m.server
-	pair.tcp, pair.from, pair.asked, pair.state = m.is(isTCP), from, at, waiting
+	pair.tcp, pair.sealed, pair.from, pair.asked, pair.state = m.is(isTCP), m.is(isSealed), from, at, waiting
 	p.pairs.add(pair, slot)
 	return pair
 }

@@ -299,8 +299,9 @@ func entryOf(p *Transaction) entry {
 		e.how = failed
 	}
 	if p.Answered() {
-		e.took = p.Took()
-		e.bucket = bucketOf(e.took)
+		if e.took = p.Took(); e.took != 0 { // otherwise it is not recorded
+			e.bucket = bucketOf(e.took)
+		}
 	}
 	return e
 }
@@ -491,6 +492,9 @@ func (o *Overview) Servers() (rows []Row, uncounted int) {
 // Clients are the clients, as [Overview.Names].
 func (o *Overview) Clients() (rows []Row, uncounted int) {
 	return o.clients.sorted(func(s *slot) (string, string) {
+		if s.stat.host.Addr().IsUnspecified() {
+			return s.stat.host.Addr().String(), "not recorded"
+		}
 		return s.stat.host.Addr().String(), string(o.Hosts[s.stat.host.Addr()])
 	}), o.clients.rest.Exchanges
 }

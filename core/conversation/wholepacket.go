@@ -56,7 +56,8 @@ func WholePackets(packets []int, readers []*capture.Reader, ports []uint16) (map
 func (f *feed) look(r *capture.Record) *WholePacket {
 	l := &WholePacket{Record: *r, At: -1}
 	l.Record.Data, l.Record.Comment = bytes.Clone(r.Data), bytes.Clone(r.Comment)
-	f.decoder.Layers = &l.Layers // to say it in words takes far longer than to decode
+	f.kept = r.Link == capture.Served // and a message whatever its port
+	f.decoder.Layers = &l.Layers      // to say it in words takes far longer than to decode
 	defer func() { f.decoder.Layers = nil }()
 	var p capture.Packet
 	switch l.Contents = f.decoder.Decode(&l.Record, &p); l.Contents {
@@ -74,7 +75,7 @@ func (f *feed) look(r *capture.Record) *WholePacket {
 	}
 	switch {
 	case !f.mayHoldMessage(p.From.Port()) && !f.mayHoldMessage(p.To.Port()) || len(l.Payload) == 0:
-	case !p.TCP:
+	case !p.TCP || r.Link == capture.Served:
 		l.Message = l.Payload
 	case len(l.Payload) > 2 && int(binary.BigEndian.Uint16(l.Payload)) == len(l.Payload)-2: // RFC 1035 §4.2.2
 		l.Message, l.At = l.Payload[2:], l.At+2

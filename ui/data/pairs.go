@@ -186,7 +186,9 @@ func (p *pairEncoder) quickJSON(t *conversation.Transaction) bool {
 	}
 	outcome := t.Outcome()
 	if reply != nil {
-		outcome = p.answer.Judge(question, reply)
+		if judged := p.answer.Judge(question, reply); !t.Cut { // of what is not whole, what it has not says nothing
+			outcome = judged
+		}
 	}
 	b := number(p.out, `{"number":`, t.Number)
 	b = appendEnd(append(b, `,"server":{"address":"`...), t.Server(), `","port":`)
@@ -302,7 +304,9 @@ func (p *pairEncoder) row(t *conversation.Transaction) {
 	b = append(append(b, question.Type.String()...), ',')
 	outcome := t.Outcome()
 	if reply != nil {
-		outcome = p.answer.Judge(question, reply)
+		if judged := p.answer.Judge(question, reply); !t.Cut { // of what is not whole, what it has not says nothing
+			outcome = judged
+		}
 	}
 	b = append(append(b, outcome...), ',')
 	if reply != nil {
