@@ -1,10 +1,12 @@
 package capture
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"unquil/core/serverlog"
 )
@@ -62,6 +64,16 @@ func (s *servedStream) add(m *serverlog.Message) {
 		s.out = binary.BigEndian.AppendUint16(append(s.out, address[:]...), end.Port())
 	}
 	s.out = append(append(s.out, m.Data...), m.Comment...)
+}
+
+// ServedRecord is a message that a server recorded as a record of [Served].
+func ServedRecord(m *serverlog.Message) Record {
+	var s servedStream
+	s.add(m)
+	r := Reader{}
+	var rec Record
+	r.nextServed(s.out, &rec)
+	return rec
 }
 
 // openServed reads the records of a source.
@@ -124,7 +136,10 @@ func (c *Writer) servedFrame(r *Record) (frame []byte, comment string, err error
 	}
 	comment = fmt.Sprintf("exchange record: %s; the packet is made from that", r.Comment)
 	if p.Sealed {
-		comment += "; it travelled over " + overs[min(serverlog.Over(r.Data[0]), serverlog.QUIC)] + ", and is written here in the clear"
+		comment += overText + overs[min(serverlog.Over(r.Data[0]), serverlog.QUIC)] + ", and is written here in the clear"
+	}
+	if p.Alone {
+		comment += aloneText
 	}
 	if !p.TCP && !p.Sealed {
 		return AppendFrame(nil, from, to, p.Payload), comment, nil
@@ -140,6 +155,25 @@ func (c *Writer) servedFrame(r *Record) (frame []byte, comment string, err error
 		}
 	}
 	return stream.Append(nil, from, append(binary.BigEndian.AppendUint16(nil, uint16(len(p.Payload))), p.Payload...)), comment, nil
+}
+
+// What comments on packets say that were made: read back, that is so.
+const (
+	overText  = "; it travelled over "
+	aloneText = "; nothing is recorded of its reply"
+)
+
+// Remarked sets what a comment says of a packet that was made from a record, or from an exchange.
+func (p *Packet) Remarked(comment []byte) {
+	comment, _, _ = bytes.Cut(comment, []byte{'\n'})
+	p.Alone = p.Alone || bytes.Contains(comment, []byte(aloneText))
+	if _, over, ok := bytes.Cut(comment, []byte(overText)); ok {
+		for i, text := range overs {
+			if serverlog.Over(i) > serverlog.TCP && len(over) >= len(text) && strings.EqualFold(string(over[:len(text)]), text) {
+				p.Sealed, p.TCP = true, serverlog.Over(i) != serverlog.QUIC
+			}
+		}
+	}
 }
 
 // maxMade is how many connections are remembered that frames are made for.

@@ -396,6 +396,9 @@ func (f *feed) carriesDNS(host string) bool {
 // message reads a message and adds it. lent says that its bytes will not stay.
 func (f *feed) message(p *capture.Packet, lent bool) {
 	c, payload := f.now, p.Payload
+	if f.kept && len(f.rec.Comment) > 0 && p.Number == f.rec.Number {
+		p.Remarked(f.rec.Comment)
+	}
 	if lent {
 		payload = c.keep(payload)
 	}

@@ -112,7 +112,11 @@ func (l *Listening) take(p *Packet) {
 	l.describe()
 	l.heard.Add(1)
 	l.count++
-	l.writer.Passed(p.Interface, &p.Record, p.Way) // to memory, which does not fail
+	if p.Link == capture.Served {
+		l.writer.Record(&p.Record, "") // as a packet that might have carried it
+	} else {
+		l.writer.Passed(p.Interface, &p.Record, p.Way) // to memory, which does not fail
+	}
 	if l.batch.Len() >= batchSize {
 		l.handOn(&l.judged, &l.kept)
 	}

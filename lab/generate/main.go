@@ -7,11 +7,13 @@ package main
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strconv"
 
 	"unquil/lab/recording"
+	"unquil/lab/recording/served"
 )
 
 func main() {
@@ -44,7 +46,9 @@ func run(args []string) error {
 		}
 		return recording.WriteBig(file, packets, form)
 	case len(args) == 1:
-		for name, make := range recording.Files {
+		files := maps.Clone(recording.Files)
+		maps.Copy(files, served.Files)
+		for name, make := range files {
 			content, err := make()
 			if err == nil {
 				err = os.WriteFile(filepath.Join(args[0], name), content, 0o644)

@@ -127,8 +127,6 @@ var Files = map[string]func() ([]byte, error){
 	"mangled.pcapng":        mangledFile,
 	"signed-answer.dns":     SignedAnswer,
 	"broken-answer.dns":     BrokenAnswer,
-	"valley-morning.dnstap": dnstapFile,
-	"valley-morning.cdns":   cdnsFile,
 }
 
 // pcapng is a capture of frames in the order of their times.

@@ -34,7 +34,7 @@ type decoding struct {
 	view                    string
 	exchange, packet        int
 	id                      uint16
-	to                      string
+	to, split               string
 	csv, follow, all        bool
 	ports                   []uint
 	https                   []string
@@ -88,7 +88,8 @@ func newDecode(a *app) *cobra.Command {
 	flags.IntVar(&d.exchange, "exchange", 0, "show exchange `NUMBER` in full, layer by layer")
 	flags.IntVar(&d.packet, "packet", 0, "show packet `NUMBER` in full, even if it cannot be read")
 	flags.BoolVar(&a.wire, "wire", false, "with --exchange and --packet: show every byte, named")
-	flags.StringVar(&d.to, "to", "", "write the packets of the chosen exchanges to `FILE.pcapng`, packed where the name ends in .gz or .zst; - is standard output")
+	flags.StringVar(&d.to, "to", "", "write the packets of the chosen exchanges to `FILE.pcapng`, packed where the name ends in .gz or .zst; - is standard output; FILE.cdns is C-DNS, and FILE.parquet a table for engines")
+	flags.StringVar(&d.split, "split", "", "with --to: a folder with Parquet files, split by time and `SIZE`, such as 1h or 1h,1GB")
 	a.reportFlags(cmd)
 	flags.BoolVar(&d.csv, "csv", false, "the view as CSV: with the overview, the exchanges")
 	flags.BoolVar(&d.all, "all", false, "draw all there is, not only the first 200; exchanges come in the order in which they ended")
@@ -198,9 +199,13 @@ func (d *decoding) within(begins time.Time) error {
 // decode reads the captures as one and shows them; what was read before an error
 // is shown too.
 func (a *app) decode(ctx context.Context, d *decoding) (err error) {
-	files := &captureFiles{app: a, ctx: ctx, paths: d.paths, follow: d.follow, twice: d.to != "" || d.exchange != 0 || d.packet != 0 || d.between != "" || d.signed != "" || a.reportFile != ""}
+	table, err := a.recordsTo(d)
+	if err != nil {
+		return err
+	}
+	files := &captureFiles{app: a, ctx: ctx, paths: d.paths, follow: d.follow, twice: d.to != "" && table == nil || d.exchange != 0 || d.packet != 0 || d.between != "" || d.signed != "" || a.reportFile != ""}
 	defer files.close()
-	chosen, err := a.openCaptureOutputs(files, d.to)
+	chosen, err := a.openCaptureOutputs(files, d.to, table)
 	if err != nil {
 		return err
 	}
@@ -223,6 +228,9 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	if err != nil {
 		return err
 	}
+	if table != nil {
+		plan.Select, plan.Settled, plan.Tell = conversation.SelectNone, true, table.tell
+	}
 	stop := a.readingProgress(&plan.Options, files)
 	study, failed := conversation.NewStudy(ctx, files, plan)
 	stop()
@@ -244,6 +252,16 @@ func (a *app) decode(ctx context.Context, d *decoding) (err error) {
 	}
 	if err := a.report(a.captureReport(d, study)); err != nil {
 		return firstOf(failed, err)
+	}
+	if table != nil {
+		if err := firstOf(table.end(), failed); err != nil {
+			return err
+		}
+		if !a.json && !d.csv {
+			view := a.view()
+			view.Recorded(table.count, table.what, d.to)
+			return firstOf(view.Err(), wrong)
+		}
 	}
 	if chosen != nil {
 		written, err := a.writeSelection(study, chosen)
@@ -355,11 +373,15 @@ const keptExchanges = 20_000
 
 // openCaptureOutputs opens what --to, --report and --keep name, once it is known what is
 // read.
-func (a *app) openCaptureOutputs(from *captureFiles, to string) (chosen *files.Output, err error) {
+func (a *app) openCaptureOutputs(from *captureFiles, to string, table *recordTable) (chosen *files.Output, err error) {
 	for _, path := range from.paths {
 		a.files.Note(path)
 	}
-	if to != "" {
+	if table != nil {
+		if err := table.begin(from.paths); err != nil {
+			return nil, fmt.Errorf("writing %s: %w", to, err)
+		}
+	} else if to != "" {
 		if chosen, err = a.files.Create(to); err != nil {
 			return nil, fmt.Errorf("writing packets: %w", err)
 		}

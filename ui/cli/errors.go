@@ -97,6 +97,10 @@ var (
 	errIsAddress    = errors.New("it is an address")
 	errWidth        = errors.New("a line of this length is a mistake")
 	errLongList     = fmt.Errorf("more than %d names to look up together", mostListed)
+	errSocket       = errors.New("neither unix:PATH nor tcp:ADDRESS:PORT")
+	errSplit        = errors.New("neither a time that divides a day, nor a size of a megabyte or more")
+	errSplitTo      = errors.New("it takes a folder to write to, after --to")
+	errPacked       = errors.New("what is in such a file is packed by itself")
 	errNoMetrics    = errors.New("it tells them to a monitor, which --metrics names")
 	errMetrics      = errors.New("neither a port nor an address with one")
 	errMirror       = errors.New("it is about some interfaces, and none is named")
@@ -175,6 +179,10 @@ var advice = []struct {
 	{errWidth, "give 40 to 1000 columns"},
 	{errLongList, "split the list, or look them up one by one with unquil ask --names"},
 	{data.ErrSaved, "give a file that --save or --json wrote"},
+	{errSocket, "for example --from-server unix:/run/unquil.sock, and the same path in the settings of the server"},
+	{errSplit, "for example --split 1h, --split 1GB or --split 1h,1GB"},
+	{errSplitTo, "for example --to FOLDER --split 1h"},
+	{errPacked, "leave out .gz or .zst"},
 	{errNoMetrics, "add --metrics PORT"},
 	{errMetrics, "for example --metrics 9053, which is a port of this machine, or --metrics 192.0.2.21:9053"},
 	{errWord, "the word help lists what can be typed; ask NAME looks up a name that looks like a command"},

@@ -28,6 +28,7 @@ type listening struct {
 	every, for_ time.Duration
 	until       string
 	command     string
+	servers     string // where servers send what they record; "": packets are heard
 }
 
 // newListen is `unquil listen`.
@@ -54,6 +55,7 @@ func newListen(a *app) *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringSliceVar(&l.interfaces, "interface", nil, "listen at these interfaces, by their `NAMES` (default: all)")
+	flags.StringVar(&l.servers, "from-server", "", "take what DNS servers send by dnstap to this `SOCKET`, unix:PATH or tcp:ADDRESS:PORT, instead of packets")
 	flags.StringVar(&l.to, "to", "", "write every packet of DNS that is heard to `FILE.pcapng`")
 	flags.IntVar(&l.files, "files", 0, "write to a ring of so many files: the oldest makes room for the next")
 	flags.StringVar(&l.each, "each", "", "begin another file at this `SIZE`, such as 100MB")
@@ -84,6 +86,8 @@ func (l *listening) check() error {
 		return usage(fmt.Errorf("--each or --every without --to: %w", errNoFile))
 	case (size > 0 || l.every > 0) && l.to == "-":
 		return usage(fmt.Errorf("--each or --every with --to -: %w", errTogether))
+	case l.servers != "" && (len(l.interfaces) > 0 || l.command != ""):
+		return usage(fmt.Errorf("--from-server with --interface or --while: %w", errTogether))
 	case l.others && len(l.interfaces) == 0:
 		return usage(fmt.Errorf("--others without --interface: %w", errMirror))
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io/fs"
@@ -14,6 +15,7 @@ import (
 	"time"
 
 	"unquil/core/conversation"
+	"unquil/core/escape"
 	"unquil/core/evidence"
 	"unquil/core/exchange"
 	"unquil/core/finding"
@@ -31,7 +33,8 @@ type listenRun struct {
 	stop context.CancelFunc // ends the listening
 
 	tap       live.Tap
-	questions live.Tap // hears what this machine's programs ask; nil: nobody can tell
+	servers   *live.Servers // that send what they record; nil: packets are heard
+	questions live.Tap      // hears what this machine's programs ask; nil: nobody can tell
 	now       func() time.Time
 	begun     time.Time
 	heard     *live.Listening
@@ -57,6 +60,9 @@ func (r *listenRun) open() error {
 	if err != nil {
 		return err
 	}
+	if r.l.servers != "" {
+		return r.openServers()
+	}
 	o.Interfaces, o.Others = r.l.interfaces, r.l.others
 	if r.tap, r.now, err = r.openTap(o, r.l.command != ""); err != nil {
 		return fmt.Errorf("listening: %w", err)
@@ -74,6 +80,48 @@ func (r *listenRun) open() error {
 		r.owners = &live.Owners{Finder: finder}
 	}
 	return dropPrivileges(r.environ)
+}
+
+// openServers opens the socket that servers send to what they record.
+func (r *listenRun) openServers() error {
+	network, at, _ := strings.Cut(r.l.servers, ":")
+	if network == "tcp" {
+		if host, port, err := net.SplitHostPort(at); err == nil {
+			at = net.JoinHostPort(cmp.Or(host, "127.0.0.1"), port)
+		} else {
+			at = net.JoinHostPort("127.0.0.1", at) // it is only a port
+		}
+	}
+	if network != "unix" && network != "tcp" || at == "" {
+		return usage(fmt.Errorf("--from-server %q: %w", shorten(r.l.servers), errSocket))
+	}
+	if network == "unix" {
+		dropDeadSocket(at)
+	}
+	listener, err := net.Listen(network, at)
+	if err != nil {
+		return fmt.Errorf("listening: %w", err)
+	}
+	if network == "tcp" {
+		at = listener.Addr().String()
+	}
+	fmt.Fprintf(r.stderr, "unquil: servers can send to %s:%s\n", network, escape.Of(at))
+	servers := live.ListenToServers(listener, network+":"+at)
+	r.tap, r.now, r.servers = servers, time.Now, servers
+	r.closing = append(r.closing, func() { r.tap.Close() })
+	return nil
+}
+
+// dropDeadSocket takes a socket away that an earlier run left, if nobody is behind it.
+func dropDeadSocket(path string) {
+	if info, err := os.Lstat(path); err != nil || info.Mode().Type() != fs.ModeSocket {
+		return
+	}
+	if conn, err := net.DialTimeout("unix", path, time.Second); err == nil {
+		conn.Close()
+		return
+	}
+	os.Remove(path)
 }
 
 func (r *listenRun) close() {
@@ -319,6 +367,11 @@ func (r *listenRun) end(study *conversation.Study, mode *listenMode) error {
 	var unwritten error
 	if r.series != nil {
 		unwritten = r.series.Close()
+	}
+	if r.servers != nil {
+		for _, trouble := range r.servers.Troubles() {
+			fmt.Fprintf(r.stderr, "unquil: %s\n", escape.Of(trouble))
+		}
 	}
 	if unwritten != nil {
 		unwritten = advised{fmt.Errorf("writing %s: %w", r.l.to, unwritten), "what was heard before that is in the file, whole; make room, and listen again"}

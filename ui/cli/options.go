@@ -141,6 +141,8 @@ var headings = []heading{
 		{"save", "zone --lab hollowtarn.example --save monday.json", true},
 		{"changes-from", "zone --lab hollowtarn.example --changes-from monday.json", true},
 		{"report", "why --lab www.hollowtarn.example --report case.html", true},
+		{"from-server", "listen --from-server unix:/run/unquil.sock", false},
+		{"split", "decode monday.pcapng --to exchanges --split 1h,1GB", true},
 		{"to", "decode morning.pcapng --outcome server-failure --to failed.pcapng", true},
 		{"redact", "why --lab www.hollowtarn.example --report case.html --redact hollowtarn.example", true},
 		{"each", "listen --to day.pcapng --each 1h", false},

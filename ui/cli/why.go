@@ -203,7 +203,7 @@ func (a *app) whyCapture(ctx context.Context, path string, names, words []string
 	}
 	files := &captureFiles{app: a, ctx: ctx, paths: []string{path}, twice: true}
 	defer files.close()
-	if _, err := a.openCaptureOutputs(files, ""); err != nil {
+	if _, err := a.openCaptureOutputs(files, "", nil); err != nil {
 		return err
 	}
 	inquest.Options.Keep = keptExchanges

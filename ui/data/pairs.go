@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"io"
 	"strconv"
-	"sync/atomic"
 	"time"
 
 	"unquil/core/capture"
@@ -24,32 +23,15 @@ type Pairs struct {
 	csv  bool
 	w    io.Writer
 
-	now      *batch
-	full     chan *batch
-	free     chan *batch
-	done     chan struct{} // is closed when all that was handed over has been written
-	err      error         // what writing came to, once done is closed
-	failed   atomic.Bool
+	aside
 	encoding pairEncoder
 }
-
-// batch is some exchanges that are written together.
-type batch struct {
-	conversation.Copies
-	by []*Program // who asked; nil: nobody knows
-}
-
-// Bounds of a batch, and how many there are.
-const (
-	batchSize  = 256
-	batchBytes = 1 << 17
-	batches    = 3
-)
 
 // NewPairs writes to w: JSON lines, or CSV with its heading. Live says that each exchange is
 // wanted at once.
 func NewPairs(w io.Writer, csv, live bool) *Pairs {
-	p := &Pairs{w: w, csv: csv, live: live, now: &batch{}, encoding: pairEncoder{second: -1}}
+	p := &Pairs{w: w, csv: csv, live: live, encoding: pairEncoder{second: -1}}
+	p.write = p.encode
 	if csv {
 		p.encoding.out = appendRow(nil, ExchangeColumns...)
 	}
@@ -59,52 +41,13 @@ func NewPairs(w io.Writer, csv, live bool) *Pairs {
 // Write writes one exchange, with the program that asked; nil: nobody knows. The error may be that
 // of an earlier one.
 func (p *Pairs) Write(t *conversation.Transaction, by *Program) error {
-	p.now.Add(t)
-	p.now.by = append(p.now.by, by)
-	switch {
-	case p.live:
-		return cmp.Or(p.encode(p.now), p.flush())
-	case len(p.now.by) < batchSize && p.now.Bytes() < batchBytes:
-		return nil
-	case p.full == nil:
-		p.start()
+	if err := p.add(t, by); err != nil || !p.live {
+		return err
 	}
-	p.full <- p.now
-	if p.now = <-p.free; p.failed.Load() {
-		return p.wait()
-	}
-	return nil
+	return cmp.Or(p.aside.end(), p.flushOut())
 }
 
-// start begins to write in a goroutine of its own.
-func (p *Pairs) start() {
-	p.full, p.free, p.done = make(chan *batch, batches), make(chan *batch, batches), make(chan struct{})
-	for range batches - 1 {
-		p.free <- &batch{}
-	}
-	go func() {
-		defer close(p.done)
-		for b := range p.full {
-			if p.err == nil {
-				p.err = p.encode(b)
-				p.failed.Store(p.err != nil)
-			}
-			p.free <- b
-		}
-	}()
-}
-
-// wait waits for what was handed over, and returns what that came to.
-func (p *Pairs) wait() error {
-	if p.full != nil {
-		close(p.full)
-		<-p.done
-		p.full = nil
-	}
-	return p.err
-}
-
-// encode writes a batch, and empties it.
+// encode writes a batch.
 func (p *Pairs) encode(b *batch) (err error) {
 	all := b.All()
 	for i := range all {
@@ -114,20 +57,18 @@ func (p *Pairs) encode(b *batch) (err error) {
 			return err
 		}
 		if len(p.encoding.out) >= pairsAtOnce {
-			if err = p.flush(); err != nil {
+			if err = p.flushOut(); err != nil {
 				return err
 			}
 		}
 	}
-	b.Reset()
-	b.by = b.by[:0]
 	return nil
 }
 
 // pairsAtOnce is from how many bytes on they are written.
 const pairsAtOnce = 1 << 16
 
-func (p *Pairs) flush() error {
+func (p *Pairs) flushOut() error {
 	_, err := p.w.Write(p.encoding.out)
 	p.encoding.out = p.encoding.out[:0]
 	return err
@@ -135,11 +76,11 @@ func (p *Pairs) flush() error {
 
 // End writes what is left, and anything more as a line of JSON; nil: nothing.
 func (p *Pairs) End(more any) error {
-	err := cmp.Or(p.wait(), p.encode(p.now))
+	err := p.aside.end()
 	if err == nil && more != nil {
 		err = p.encoding.value(more)
 	}
-	return cmp.Or(err, p.flush())
+	return cmp.Or(err, p.flushOut())
 }
 
 // pairEncoder appends exchanges to out.

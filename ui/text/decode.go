@@ -250,6 +250,11 @@ func (v *View) Written(packets, exchanges int, file string) {
 	v.flow("", 0, fmt.Sprintf("%s of %s written to %s", wording.Count(packets, "packet", "packets"), wording.Count(exchanges, "exchange", "exchanges"), string(escape.Of(file))), plainStyle)
 }
 
+// Recorded says that exchanges were written, and as what.
+func (v *View) Recorded(exchanges int, as, to string) {
+	v.flow("", 0, fmt.Sprintf("%s written to %s as %s", wording.Count(exchanges, "exchange", "exchanges"), string(escape.Of(to)), as), plainStyle)
+}
+
 // Exchanges lists the exchanges of a capture in its order.
 func (v *View) Exchanges(o *conversation.Overview) {
 	if v.none(o) {

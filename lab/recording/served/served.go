@@ -1,4 +1,5 @@
-package recording
+// Package served makes the records that a DNS server at the place of the morning's capture would have written.
+package served
 
 import (
 	"bytes"
@@ -9,11 +10,18 @@ import (
 	"unquil/core/capture"
 	"unquil/core/conversation"
 	"unquil/core/serverlog"
+	"unquil/lab/recording"
 )
 
-// recorded are the exchanges of a capture as a server at its place would have recorded them, by their time.
-func recorded(make func() ([]byte, error)) (all []serverlog.Exchange, err error) {
-	content, err := make()
+// Files are what is made, by name.
+var Files = map[string]func() ([]byte, error){"valley-morning.dnstap": dnstapFile, "valley-morning.cdns": cdnsFile}
+
+// morning is the capture that they are made of.
+const morning = "valley-morning.pcapng"
+
+// recorded are the exchanges of the morning as a server at its place would have recorded them, by their time.
+func recorded() (all []serverlog.Exchange, err error) {
+	content, err := recording.Files[morning]()
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +42,7 @@ func recorded(make func() ([]byte, error)) (all []serverlog.Exchange, err error)
 
 // dnstapFile is the morning as the office's resolver recorded it.
 func dnstapFile() ([]byte, error) {
-	all, err := recorded(valleyFile)
+	all, err := recorded()
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +84,7 @@ func dnstapFile() ([]byte, error) {
 
 // cdnsFile is the same as C-DNS.
 func cdnsFile() ([]byte, error) {
-	all, err := recorded(valleyFile)
+	all, err := recorded()
 	if err != nil {
 		return nil, err
 	}
