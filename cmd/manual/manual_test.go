@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"unquil/ui/data"
 )
 
 // The schemas that are published are those of the types now.
@@ -20,4 +22,11 @@ func TestSchemasAreCurrent(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, string(kept), string(now), "run go generate ./cmd/manual, and read the difference")
 	}
+}
+
+// The page on tables has the columns as they are.
+func TestColumnsAreCurrent(t *testing.T) {
+	page, err := os.ReadFile("../../docs/at-scale.md")
+	require.NoError(t, err)
+	assert.Contains(t, string(page), data.ColumnTable())
 }

@@ -164,7 +164,7 @@ const format = "C-DNS"
 
 // decoding bounds what is decoded.
 var decoding = func() cbor.DecMode {
-	mode, err := cbor.DecOptions{MaxNestedLevels: maxDepth, MaxArrayElements: 1 << 22, MaxMapPairs: 1 << 16, IndefLength: cbor.IndefLengthAllowed}.DecMode()
+	mode, err := cbor.DecOptions{MaxNestedLevels: maxDepth, MaxArrayElements: 1 << 17, MaxMapPairs: 1 << 16, IndefLength: cbor.IndefLengthAllowed}.DecMode()
 	if err != nil {
 		panic(err) // the options are constants
 	}
@@ -385,7 +385,9 @@ func (r *blockReader) exchange(q *queried, emit func(*Message)) {
 			}
 			m.record(3, []byte{0}, classType{41, uint16(number(sign.UDPSize, 512))}, ttl, options)
 		}
-		query.Data = m.message()
+		if query.Data = m.message(); q.Query != nil {
+			query.Data = compressed(query.Data)
+		}
 	}
 	reply := Message{At: sent, From: server, To: client, Over: over, Comment: query.Comment}
 	if q.Delay != nil && sent != 0 && *q.Delay >= 0 {

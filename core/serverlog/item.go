@@ -9,7 +9,7 @@ import (
 
 // Bounds on what is read of CBOR (RFC 8949).
 const (
-	maxItem  = 64 << 20 // bytes of one
+	maxItem  = 16 << 20 // bytes of one
 	maxDepth = 16       // items within each other: C-DNS has seven
 )
 

@@ -379,7 +379,7 @@ func (a *app) openCaptureOutputs(from *captureFiles, to string, table *recordTab
 	}
 	if table != nil {
 		if err := table.begin(from.paths); err != nil {
-			return nil, fmt.Errorf("writing %s: %w", to, err)
+			return nil, fmt.Errorf("writing exchanges: %w", err)
 		}
 	} else if to != "" {
 		if chosen, err = a.files.Create(to); err != nil {

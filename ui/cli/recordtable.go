@@ -173,13 +173,13 @@ func (t *recordTable) end() error {
 		for _, out := range t.outputs {
 			out.Discard()
 		}
-		return fmt.Errorf("writing %s: %w", t.to, err)
+		return fmt.Errorf("writing exchanges: %w", err)
 	}
 	for _, out := range slices.Backward(t.outputs) {
 		err = errors.Join(err, t.app.commit(out))
 	}
 	if err != nil {
-		return fmt.Errorf("writing %s: %w", t.to, err)
+		return fmt.Errorf("writing exchanges: %w", err)
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -382,3 +383,25 @@ func sorted(name wire.Name) string {
 
 // escaped reports whether a text ends in an odd number of backslashes.
 func escaped(text string) bool { return (len(text)-len(strings.TrimRight(text, `\`)))%2 == 1 }
+
+// columnTypes are the types of columns as SQL calls them.
+var columnTypes = map[reflect.Type]string{
+	reflect.TypeFor[time.Time](): "TIMESTAMP, nanoseconds", reflect.TypeFor[string](): "VARCHAR", reflect.TypeFor[bool](): "BOOLEAN",
+	reflect.TypeFor[int32](): "INTEGER", reflect.TypeFor[int64](): "BIGINT", reflect.TypeFor[[16]byte](): "BINARY(16)", reflect.TypeFor[[]string](): "ARRAY of VARCHAR",
+}
+
+// ColumnTable is what the columns are, as rows of a table in Markdown.
+func ColumnTable() string {
+	var b strings.Builder
+	of := reflect.TypeFor[ColumnRow]()
+	for i := range of.NumField() {
+		field := of.Field(i)
+		name, _, _ := strings.Cut(field.Tag.Get("parquet"), ",")
+		kind := field.Type
+		if kind.Kind() == reflect.Pointer {
+			kind = kind.Elem()
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", name, columnTypes[kind], field.Tag.Get("about"))
+	}
+	return b.String()
+}
