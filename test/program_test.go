@@ -350,7 +350,7 @@ func TestBadInput(t *testing.T) {
 		{"tries out of range", []string{"ask", "a.example", "--attempts", "-1"}, 2, "out of range"},
 		{"a file that is not there", []string{"decode", "gone.pcap"}, 1, "gone.pcap"},
 		{"an empty file", []string{"decode", file("empty.pcap", nil)}, 1, "the file is empty"},
-		{"a file that is no capture", []string{"decode", file("letter.txt", []byte("dear technician"))}, 1, "neither pcap nor pcapng"},
+		{"a file that is no capture", []string{"decode", file("letter.txt", []byte("dear technician"))}, 1, "neither a capture nor a server's record"},
 		{"root hints without roots", []string{"trace", "a.example", "--lab", "--roots", file("hints", []byte("a. 60 A 192.0.2.1\n"))}, 1, "no root server"},
 		{"root hints that cannot be read", []string{"trace", "a.example", "--lab", "--roots", file("bad", []byte(". 60 NS\n"))}, 1, "bad line 1 column 8: NSDNAME: value is missing"},
 	} {

@@ -21,7 +21,7 @@ import (
 
 // What can be wrong with a capture file.
 var (
-	ErrFormat  = errors.New("neither a capture (pcap, pcapng) nor a server's record (dnstap, C-DNS)")
+	ErrFormat  = errors.New("neither a capture nor a server's record")
 	ErrEmpty   = errors.New("the file is empty")
 	ErrDamaged = serverlog.ErrDamaged
 	ErrCut     = errors.New("the file ends in the middle of a packet")
@@ -128,13 +128,16 @@ func NewReader(file io.Reader) (*Reader, error) {
 		return nil, err
 	}
 	r.rest = head[:n]
-	whole := io.MultiReader(bytes.NewReader(head[:n]), in)
-	switch {
-	case string(head[:4]) == "\x00\x00\x00\x00":
-		r.openServed(serverlog.NewDnstap(whole, nil))
-		return r, nil
-	case (head[0] == 0x83 || head[0] == 0x9f) && string(head[1:4]) == "eC-": // an array that begins with a text of five bytes
-		r.openServed(serverlog.NewCDNS(whole))
+	if format := serverlog.FormatOf(head[:4]); format != serverlog.None {
+		n, err := io.ReadFull(in, head[4:serverlog.HeadSize])
+		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+			return nil, err
+		}
+		head = head[:4+n]
+		if format = serverlog.FormatOf(head); format == serverlog.None {
+			return nil, ErrFormat
+		}
+		r.openServed(format.Open(io.MultiReader(bytes.NewReader(head), in)))
 		return r, nil
 	}
 	switch binary.LittleEndian.Uint32(head) {

@@ -8,6 +8,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
 )
 
@@ -48,6 +49,41 @@ type Source interface {
 	Next(emit func(*Message)) error
 	// Offset is how many bytes have been read. It may be called while others are.
 	Offset() int64
+}
+
+// Format is what a file of records is.
+type Format uint8
+
+// The formats.
+const (
+	None Format = iota
+	DnstapFile
+	CDNSFile
+)
+
+// HeadSize is how many bytes of a file tell for sure what it is.
+const HeadSize = 12
+
+// FormatOf is what a file is by its beginning, of which there may be less than HeadSize.
+func FormatOf(head []byte) Format {
+	switch {
+	case len(head) < 4:
+	case string(head[:4]) == "\x00\x00\x00\x00" && (len(head) == 4 || len(head) >= HeadSize && head[4] == 0 && head[5] == 0 && binary.BigEndian.Uint32(head[8:]) <= finish):
+		if len(head) == 4 || binary.BigEndian.Uint32(head[8:]) >= accept {
+			return DnstapFile
+		}
+	case (head[0] == 0x83 || head[0] == 0x9f) && string(head[1:4]) == "eC-": // an array that begins with a text of five bytes
+		return CDNSFile
+	}
+	return None
+}
+
+// Open reads a file of the format.
+func (f Format) Open(in io.Reader) Source {
+	if f == CDNSFile {
+		return NewCDNS(in)
+	}
+	return NewDnstap(in, nil)
 }
 
 // nowhere stands for an address that is not recorded.

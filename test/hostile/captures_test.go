@@ -108,7 +108,7 @@ func TestCapturesThatMeanHarm(t *testing.T) {
 		{"times beyond reason", func() []byte {
 			return append(append(bytes.Clone(pcapHead), framed(1, fragment(1, 0, false, eight))...), framed(4_294_967_295, fragment(2, 0, false, eight))...)
 		}, false, 0, "the times are absurd"},
-		{"nothing but zeros", many(1, nil, same(make([]byte, 64<<20))), true, 1, "neither pcap nor pcapng"},
+		{"nothing but zeros", many(1, nil, same(make([]byte, 64<<20))), true, 1, "neither a capture nor a server's record"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			s := setting{folder: t.TempDir()}

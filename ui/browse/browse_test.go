@@ -320,7 +320,7 @@ func TestEnds(t *testing.T) {
 	b := New(Source{Title: "x", Archive: &conversation.Archive{Source: broken}, Size: broken.size}, text.Never)
 	x := &visit{model: newModel(t.Context(), b)}
 	x.send(tea.WindowSizeMsg{Width: 80, Height: 24})
-	assert.Contains(t, x.words(), "neither pcap nor pcapng")
+	assert.Contains(t, x.words(), "neither a capture nor a server's record")
 	assert.False(t, x.press("enter", "up", "/", "w"), "before anything was read, keys do nothing")
 	assert.True(t, x.press("q"))
 }

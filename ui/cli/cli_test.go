@@ -139,7 +139,7 @@ func TestTell(t *testing.T) {
 		err  error
 		want string
 	}{
-		{fmt.Errorf("reading a.pcap: %w", capture.ErrFormat), "unquil: reading a.pcap: neither pcap nor pcapng\nnext: give a pcap or pcapng file\n"},
+		{fmt.Errorf("reading a.pcap: %w", capture.ErrFormat), "unquil: reading a.pcap: neither a capture nor a server's record\nnext: give a file in pcap, pcapng, dnstap or C-DNS\n"},
 		{usage(fmt.Errorf("name %q: %w", "a..b", wire.ErrLabelEmpty)), "unquil: name \"a..b\": empty label\nnext: there must be something between two dots\n"},
 		{usage(errors.New("unknown flag: --tarn")), "unquil: unknown flag: --tarn\nnext: unquil --help lists the commands and their options\n"},
 		{fmt.Errorf("reading: %w", fs.ErrPermission), "unquil: reading: permission denied\nnext: ask for a copy that you may read\n"},

@@ -192,7 +192,7 @@ func fileWords(_ *app, start string) (words []string) {
 }
 
 // captureEnds are how the names of captures end.
-var captureEnds = []string{".pcap", ".pcapng", ".gz", ".zst", ".cap", ".dns", "/"}
+var captureEnds = []string{".pcap", ".pcapng", ".gz", ".zst", ".cap", ".dnstap", ".cdns", ".dns", "/"}
 
 // captureWords are the files that look like captures by their names, and with --lab the lab's captures.
 func (a *app) captureWords(start string) (words []string) {

@@ -19,6 +19,7 @@ import (
 	"unquil/core/exchange"
 	"unquil/core/live"
 	"unquil/core/machine"
+	"unquil/core/serverlog"
 	"unquil/core/tsig"
 	"unquil/core/wire"
 	"unquil/core/wording"
@@ -155,7 +156,9 @@ var advice = []struct {
 	{machine.ErrUnread, "name a resolver with --from ADDRESS"},
 	{machine.ErrNoResolver, "name a resolver with --from ADDRESS"},
 	{capture.ErrEmpty, "capture again; this file is empty"},
-	{capture.ErrFormat, "give a pcap or pcapng file"},
+	{capture.ErrFormat, "give a file in pcap, pcapng, dnstap or C-DNS"},
+	{serverlog.ErrContent, "give dnstap, or C-DNS of version 1"},
+	{serverlog.ErrCut, "the records before that point were read; copy the file again if it should be longer"},
 	{capture.ErrCut, "the packets before that point were read; copy the file again if it should be longer"},
 	{capture.ErrDamaged, "the packets before the damage were read; copy the file again"},
 	{delegation.ErrNoRoots, "give a master file with the NS records of the root and the addresses of their hosts"},

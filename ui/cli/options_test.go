@@ -61,7 +61,7 @@ func TestCompletion(t *testing.T) {
 		"ask --over t":                               {"tcp", "tls"},
 		"decode --outcome server":                    {"server-failure"},
 		"decode --finding slow":                      {"slow"},
-		"decode --lab valley":                        {"valley-morning.pcapng"},
+		"decode --lab valley":                        {"valley-morning.cdns", "valley-morning.dnstap", "valley-morning.pcapng"},
 		"decode --view ser":                          {"servers"},
 		"local --lab --lab-machine two":              {"two-lines"},
 		"ask --lab --lab-path seal":                  {"sealed"},

@@ -54,7 +54,7 @@ func TestSessionCompletes(t *testing.T) {
 		{"findings lame-", 9, []string{"lame-server"}},
 		{"decode --view cl", 14, []string{"clients"}},
 		{"decode --finding unans", 17, []string{"unanswered"}},
-		{"decode valley-m", 7, []string{"valley-morning.pcapng"}},
+		{"decode valley-m", 7, []string{"valley-morning.cdns", "valley-morning.dnstap", "valley-morning.pcapng"}},
 		{"decode rel", 7, []string{"relay.pcap"}},
 		{"report rep", 7, []string{"reports/"}},
 		{"report reports/", 7, []string{"reports/case.html", "reports/old/"}},

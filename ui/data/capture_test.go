@@ -22,12 +22,16 @@ import (
 )
 
 func morning(t *testing.T, file string) *conversation.Overview {
+	return reading(t, file, conversation.Options{})
+}
+
+func reading(t *testing.T, file string, options conversation.Options) *conversation.Overview {
 	f, err := lab.Captures().Open(file)
 	require.NoError(t, err)
 	defer f.Close()
 	r, err := capture.NewReader(f)
 	require.NoError(t, err)
-	o, err := conversation.Read(t.Context(), []*capture.Reader{r}, conversation.Options{})
+	o, err := conversation.Read(t.Context(), []*capture.Reader{r}, options)
 	require.NoError(t, err)
 	return o
 }
