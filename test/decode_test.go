@@ -54,7 +54,7 @@ func lines(t testing.TB, args ...string) (exchanges []map[string]any, summary ma
 func TestDecodeChecksSignatures(t *testing.T) {
 	kept := filepath.Join(t.TempDir(), "kept.pcapng")
 	run(t, "why", "--lab", "valley.gates.hollowtarn.example", "--from", "public", "--keep", kept)
-	o := run(t, "decode", "--lab", kept)
+	o := run(t, "decode", "--lab", kept, "--all")
 	o.holds(t, 3, []string{"fault The signature over", "of gates.hollowtarn.example ran out at 06:00 on 9 March 2026, and so it is with", "--view exchanges --signed bogus",
 		"8 bogus", "secure, with the whole chain of trust in the capture"}, []string{"ran out at 07:40"})
 	names := func(state string) (rows []string) {
@@ -183,7 +183,7 @@ func TestCapturesShowWhatTheyHold(t *testing.T) {
 		path := filepath.Join(folder, file)
 		_, summary := lines(t, path)
 		got := 0
-		commands := commandOf.FindAllStringSubmatch(squeezed(run(t, "decode", "--lab", file)), -1)
+		commands := commandOf.FindAllStringSubmatch(squeezed(run(t, "decode", "--lab", file, "--all")), -1)
 		for _, f := range summary["findings"].([]any) {
 			f := f.(map[string]any)
 			if f["severity"] == "fault" {
@@ -224,7 +224,8 @@ func TestDecodeViews(t *testing.T) {
 		want []string
 		not  []string
 	}{
-		{"the overview", []string{morning}, 3, []string{"7 of 360 exchanges failed", "--view exchanges --finding unanswered --client 192.0.2.140", "public.resolvers.test", "phone.hollowtarn.example A from 192.0.2.53"}, nil},
+		{"the overview", []string{morning}, 3, []string{"7 of 360 exchanges failed", "12 more findings", "--all for all of it"}, []string{"next:"}},
+		{"all of the overview", []string{morning, "--all"}, 3, []string{"7 of 360 exchanges failed", "--view exchanges --finding unanswered --client 192.0.2.140", "public.resolvers.test", "phone.hollowtarn.example A from 192.0.2.53"}, nil},
 		{"exchanges", []string{morning, "--view", "exchanges"}, 3, []string{"3 07:40:02.100 tickets.hollowtarn.example A: 203.0.113.80 in 0.4 ms (192.0.2.21 queried 192.0.2.53)", "retried in exchange"}, nil},
 		{"names", []string{morning, "--view", "names"}, 3, []string{"www.hollowtarn.example"}, []string{"estimate"}},
 		{"servers", []string{morning, "--view", "servers"}, 3, []string{"192.0.2.53 354 4 14 8", "count down from answer to answer): 192.0.2.53", "192.0.2.66 2 2 0 1 - - -"}, nil},
@@ -267,7 +268,7 @@ func TestDecodeViews(t *testing.T) {
 		{"by ID", []string{morning, "--view", "exchanges", "--id", "19805"}, 0, []string{"tickets.hollowtarn.example A"}, []string{"AAAA"}},
 		{"findings are narrowed too", []string{morning, "--client", "192.0.2.21"}, 3, []string{"status.lifts.hollowtarn.example"}, []string{"192.0.2.66", "no-name-burst"}},
 		{"nothing that was selected", []string{morning, "--view", "exchanges", "--id", "0"}, 0, []string{"no exchange to show: none of 360 fits the selection"}, nil},
-		{"nothing in the overview", []string{morning, "--id", "0"}, 0, []string{"none of 360 exchanges fits the selection.", "duplicates 1 packet captured twice"}, []string{"failed"}},
+		{"nothing in the overview", []string{morning, "--id", "0", "--all"}, 0, []string{"none of 360 exchanges fits the selection.", "duplicates 1 packet captured twice"}, []string{"failed"}},
 		{"a view that is none", []string{morning, "--view", "everything"}, 2, nil, nil},
 		{"a condition that is none", []string{morning, "--where", "took >"}, 2, nil, nil},
 		{"a condition over nothing", []string{morning, "--where", "colour == 3"}, 2, nil, nil},
@@ -448,7 +449,7 @@ func TestDecodeShowsFileNamesSafely(t *testing.T) {
 	assert.NotContains(t, run(t, "decode", odd+"?").stderr, "\x1b")
 	plain := filepath.Join(folder, "it's $HOME.pcapng")
 	require.NoError(t, os.WriteFile(plain, content, 0o644))
-	next := regexp.MustCompile(`unsolicited-reply; unquil (.*? --exchange \d+)`).FindStringSubmatch(squeezed(run(t, "decode", plain)))
+	next := regexp.MustCompile(`unsolicited-reply; unquil (.*? --exchange \d+)`).FindStringSubmatch(squeezed(run(t, "decode", plain, "--all")))
 	require.NotNil(t, next)
 	out, err := exec.Command("sh", "-c", program+" "+next[1]).CombinedOutput()
 	require.NoError(t, err, "%s", out)

@@ -30,7 +30,7 @@ func TestListenInTheLab(t *testing.T) {
 	assert.Contains(t, o.stdout, "   11  07:40:12.000  www.hollowtarn.example A: no reply for 5 s, sent 3 times (192.0.2.140 queried 192.0.2.66)\n", "on a pipe a line is whole")
 	assert.Contains(t, words(o.stdout), "lab0: 5 of 40 exchanges failed; 4 faults and 1 concern.")
 	assert.Contains(t, words(o.stdout), "unquil decode "+path+" --exchange", "what was heard can be looked at again")
-	again := run(t, "decode", path)
+	again := run(t, "decode", path, "--all")
 	rest := func(text string) string {
 		return text[strings.Index(text, "what to note"):strings.Index(text, "\nmore:")]
 	}

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"encoding/json"
 	"net"
 	"path/filepath"
@@ -192,4 +193,21 @@ func TestJSONKeys(t *testing.T) {
 			}
 		})
 	}
+}
+
+// The demo tells the morning step by step, each on a screen; one step alone is told whole.
+func TestDemoFitsAScreen(t *testing.T) {
+	o := run(t, "demo", "--width", "80")
+	assert.Equal(t, 0, o.code, o.stderr)
+	steps := strings.Split(o.stdout, strings.Repeat("_", 80))
+	assert.Len(t, steps, 16)
+	for i, step := range steps[1 : len(steps)-1] {
+		assert.LessOrEqual(t, strings.Count(step, "\n"), 24, step)
+		assert.Contains(t, step, fmt.Sprintf("%d of 15", i+1))
+		assert.Contains(t, step, "learned")
+	}
+	assert.Contains(t, o.stdout, "more lines\n")
+	one := run(t, "demo", "--step", "5")
+	one.holds(t, 0, []string{"5 of 15", "how sure certain", "checks"}, []string{"more lines", "4 of 15", "To hand over"})
+	assert.Equal(t, 2, run(t, "demo", "--step", "16").code)
 }

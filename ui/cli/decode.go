@@ -92,7 +92,7 @@ func newDecode(a *app) *cobra.Command {
 	flags.StringVar(&d.split, "split", "", "with --to: a folder with Parquet files, split by time and `SIZE`, such as 1h or 1h,1GB")
 	a.reportFlags(cmd)
 	flags.BoolVar(&d.csv, "csv", false, "the view as CSV: with the overview, the exchanges")
-	flags.BoolVar(&d.all, "all", false, "draw all there is, not only the first 200; exchanges come in the order in which they ended")
+	flags.BoolVar(&d.all, "all", false, "draw all there is: of the overview every finding and figure, of a view more than the first 200; exchanges come in the order in which they ended")
 	flags.BoolVar(&d.follow, "follow-file", false, "keep reading a file that is still being written")
 	d.choiceFlags(flags)
 	flags.StringVar(&d.signed, "signed", "", "only names whose signatures (DNSSEC) come to this `STATE`: bogus, unjudged, fits or secure")

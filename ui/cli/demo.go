@@ -1,10 +1,14 @@
 package cli
 
 import (
+	"bufio"
+	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -115,52 +119,98 @@ const handOver = `To hand over:
 
 // newDemo is `unquil demo`.
 func newDemo(a *app) *cobra.Command {
-	return &cobra.Command{
-		Use:   "demo",
-		Short: "A guided tour on the simulated internet",
-		Args:  taking(0, 0),
+	d := &tour{}
+	cmd := &cobra.Command{
+		Use:     "demo",
+		Short:   "A guided tour on the simulated internet",
+		Example: "  unquil demo\n  unquil demo --step 5\n  unquil demo --pause",
+		Args:    taking(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.demo(cmd.Context())
+			if d.step < 0 || d.step > len(scenes) {
+				return usage(fmt.Errorf("--step %d: %w", d.step, errStep))
+			}
+			return a.demo(cmd.Context(), d)
 		},
 	}
+	cmd.Flags().IntVar(&d.step, "step", 0, "only the step with this `NUMBER`, with all of its output")
+	cmd.Flags().BoolVar(&d.pause, "pause", false, "wait for Enter after each step")
+	return cmd
 }
 
-func (a *app) demo(ctx context.Context) error {
+// tour is what a run of the demo was asked for.
+type tour struct {
+	step  int  // 0: all
+	pause bool // after each
+}
+
+// sceneLines is how many lines of its output a step shows: with what stands around them they fit a terminal of 24.
+const sceneLines = 12
+
+func (a *app) demo(ctx context.Context, d *tour) error {
 	view := a.view()
-	if err := view.Story(); err != nil {
-		return err
+	if d.step == 0 {
+		if err := view.Story(); err != nil {
+			return err
+		}
+	}
+	typed := bufio.NewReader(a.files.Stdin)
+	// What a step draws goes through a screen, which is no terminal by itself.
+	width := cmp.Or(a.width, columns(a.stdout, a.environ), 80)
+	colour := a.colour
+	if text.Colour(colour) == text.Auto {
+		colour = string(map[bool]text.Colour{true: text.Always, false: text.Never}[text.Coloured(a.stdout, a.environ)])
 	}
 	folder, err := os.MkdirTemp("", "unquil-demo-")
 	if err != nil {
 		return fmt.Errorf("making a folder for the report: %w", err)
 	}
 	for i, s := range scenes {
+		if d.step != 0 && d.step != i+1 {
+			continue
+		}
 		view.Scene(i+1, len(scenes), s.said, s.command)
 		if err := view.Err(); err != nil {
 			return err
 		}
-		args := append([]string{"--lab", "--color", a.colour}, s.command...)
+		args := append([]string{"--lab", "--color", colour, "--width", strconv.Itoa(width)}, s.command...)
 		if last := len(args) - 1; args[last] == reportName {
 			args[last] = filepath.Join(folder, reportName)
 		}
+		shown := &text.Screen{Most: sceneLines, W: a.stdout}
+		if d.step != 0 {
+			shown.Most = 0
+		}
 		code := exitDone
 		if s.lines != nil {
-			code = a.demoSession(ctx, view, s.lines)
+			code = a.demoSession(ctx, shown, width, colour, s.lines)
 		} else {
-			code = command(ctx, a.files, args, a.stdout, a.stderr, a.environ)
+			code = command(ctx, a.files, args, shown, a.stderr, a.environ)
+		}
+		if err := shown.Close(); err != nil {
+			return err
 		}
 		if code != exitDone && code != exitFault {
 			return fmt.Errorf("demo, scene %d: exit code %d", i+1, code)
 		}
 		view.Learned(s.learned)
+		if d.pause && i+1 < len(scenes) && d.step == 0 {
+			fmt.Fprint(a.stderr, "[Enter]")
+			if _, err := typed.ReadString('\n'); err != nil || ctx.Err() != nil {
+				return ctx.Err() // nobody is there any more
+			}
+		}
+	}
+	if d.step != 0 {
+		return view.Err()
 	}
 	view.Say(fmt.Sprintf(handOver, folder))
 	return view.Err()
 }
 
 // demoSession plays a session: each line behind the prompt that it would be typed at.
-func (a *app) demoSession(ctx context.Context, view *text.View, lines []string) (code int) {
-	own := &app{ctx: ctx, files: a.files, stdout: a.stdout, stderr: a.stderr, environ: a.environ, labOptions: labOptions{lab: true, speed: 1}, showOptions: showOptions{colour: a.colour}}
+func (a *app) demoSession(ctx context.Context, shown io.Writer, width int, colour string, lines []string) (code int) {
+	view := text.New(shown, width, text.Colour(colour), a.environ)
+	own := &app{ctx: ctx, files: a.files, stdout: shown, stderr: a.stderr, environ: a.environ, labOptions: labOptions{lab: true, speed: 1}, showOptions: showOptions{colour: colour, width: width}}
 	s := newShell(own, []string{"--lab"})
 	if err := own.openStanding(); err != nil {
 		tell(a.stderr, err)
@@ -169,7 +219,7 @@ func (a *app) demoSession(ctx context.Context, view *text.View, lines []string) 
 	defer own.simulation.Close()
 	for _, line := range lines {
 		view.Typed(s.Prompt(), line)
-		code = worse(code, s.line(ctx, line, a.stdout, a.stderr))
+		code = worse(code, s.line(ctx, line, shown, a.stderr))
 	}
 	return code
 }

@@ -194,6 +194,7 @@ func (m *listenMode) end(s *conversation.Study, state text.Listened) error {
 		if m.l.to != "" && m.l.to != "-" && len(m.written) == 1 && m.redacted == nil && !m.l.numbered() {
 			again = m.again(&decoding{paths: []string{m.l.to}, ports: m.l.ports, https: m.l.https}, false)
 		}
+		m.view.All = true // what was heard is gone, and cannot be looked at again
 		m.view.Overview(state.On, again, s.Overview)
 	default:
 		m.draw(m.view, s.Overview)

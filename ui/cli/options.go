@@ -142,6 +142,8 @@ var headings = []heading{
 		{"changes-from", "zone --lab hollowtarn.example --changes-from monday.json", true},
 		{"report", "why --lab www.hollowtarn.example --report case.html", true},
 		{"from-server", "listen --from-server unix:/run/unquil.sock", false},
+		{"step", "demo --step 5", true},
+		{"pause", "demo --pause", true},
 		{"split", "decode monday.pcapng --to exchanges --split 1h,1GB", true},
 		{"to", "decode morning.pcapng --outcome server-failure --to failed.pcapng", true},
 		{"redact", "why --lab www.hollowtarn.example --report case.html --redact hollowtarn.example", true},

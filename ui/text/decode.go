@@ -31,9 +31,14 @@ const maxDrawn = 200
 const clock = "15:04:05.000"
 
 // Overview draws what happened in a capture: what went wrong first, with what to
-// type to see it, then the figures. again is the command that reads the same files.
+// type to see it, then the figures. again is the command that reads the same files. It
+// takes a screen, or with All as much as there is.
 func (v *View) Overview(files, again string, o *conversation.Overview) {
 	v.flow("", 0, subject.Render(string(escape.Of(files)))+": "+overviewSentence(o), plainStyle)
+	if !v.All && o.Messages > 0 {
+		v.onScreen(again, o)
+		return
+	}
 	v.captureFindings(again, o)
 	v.line()
 	v.line(strong.Render("figures"))
@@ -101,6 +106,82 @@ func (v *View) Overview(files, again string, o *conversation.Overview) {
 	}
 	v.line()
 	v.flow("", 0, quiet.Render("more: --view exchanges, names, servers, clients, episodes, walks, local-link or timeline; --exchange N or --packet N shows one in full"), plainStyle)
+}
+
+// onScreen draws the worst findings in two lines each, and the figures in one.
+func (v *View) onScreen(again string, o *conversation.Overview) {
+	if len(o.Findings) > 0 {
+		v.line()
+	}
+	worst := o.Findings[:min(len(o.Findings), maxOnScreen)]
+	for _, f := range worst {
+		v.inTwoLines(&f, closer(&f, o))
+	}
+	if rest := len(o.Findings) - len(worst) + o.MoreFound; rest > 0 {
+		left := &conversation.Overview{Findings: o.Findings[len(worst):]}
+		worse := strings.TrimPrefix(toNote(left.Findings), "; ")
+		if worse != "" {
+			worse = ", " + worse + " among them"
+		}
+		v.flow("  more", labelWidth, fmt.Sprintf("%d more findings%s: --all tells them", rest, worse), plainStyle)
+	}
+	v.line()
+	clients, _ := o.Clients()
+	servers, _ := o.Servers()
+	figures := fmt.Sprintf("%s, %s, by %s with %s", wording.Count(o.Packets, "packet", "packets"), wording.Count(o.Exchanges, "exchange", "exchanges"), wording.Count(len(clients), "client", "clients"), wording.Count(len(servers), "server", "servers"))
+	if !o.First.IsZero() {
+		figures = fmt.Sprintf("%s UTC, %s%s; ", o.First.Format("2006-01-02 15:04:05"), wording.Span(o.Last.Sub(o.First)), absurdWords(o)) + figures
+	}
+	if o.Exchanges > 0 {
+		figures += ": " + outcomeCounts(o)
+	}
+	v.flow("  figures", labelWidth, figures, plainStyle)
+	if again != "" {
+		v.flow("  more", labelWidth, "--all for all of it, with what to do and how to look closer; --view exchanges, names, servers, clients, episodes, walks, local-link, timeline; --exchange N, --packet N", quiet)
+	}
+}
+
+// maxOnScreen is how many findings a screen has room for.
+const maxOnScreen = 5
+
+// inTwoLines draws a finding: what was found and, where that leaves a line for it, how to look closer.
+func (v *View) inTwoLines(f *finding.Finding, closer string) {
+	lead, room := "  "+severe[f.Severity].Render(string(f.Severity)), max(v.room()-labelWidth, 24)
+	lines := wrap(f.Text, room)
+	if len(lines) > 2 {
+		second := wrap(lines[1], room-2)[0] // whole words, and what says that there is more
+		v.flow(lead, labelWidth, lines[0]+" "+second+" …", plainStyle)
+		return
+	}
+	v.flow(lead, labelWidth, f.Text, plainStyle)
+	if second := string(f.Code) + closer; len(lines) == 1 && ansi.StringWidth(second) <= room {
+		v.flow("", labelWidth, second, quiet)
+	}
+}
+
+// closer are the options that show what is behind a finding.
+func closer(f *finding.Finding, o *conversation.Overview) string {
+	choice := conversation.Showing(f)
+	words := ""
+	switch {
+	case len(f.Evidence) == 0 && views[f.Code] != "":
+		return "; look with --view " + views[f.Code]
+	case len(f.Evidence) == 0 && len(f.Packets) > 0:
+		return fmt.Sprintf("; look with --packet %d", f.Packets[0])
+	case len(f.Evidence) == 0:
+		return ""
+	case len(f.Evidence) == 1:
+		return fmt.Sprintf("; look with --exchange %d", f.Evidence[0])
+	case o.Signed.Found(f):
+		return "; look with --view exchanges --signed bogus"
+	}
+	for _, client := range choice.Clients {
+		words += " --client " + client.Addr().String()
+	}
+	for _, server := range choice.Servers {
+		words += " --server " + server.Addr().String()
+	}
+	return "; look with --view exchanges --finding " + string(f.Code) + words
 }
 
 // absurdWords says of a capture whose times cannot be that they are so.

@@ -1,7 +1,9 @@
 package text
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"strings"
 
 	"unquil/lab"
@@ -25,6 +27,42 @@ func (v *View) Scene(number, of int, said string, command []string) {
 	v.flow("", 0, fmt.Sprintf("%d of %d  ", number, of)+strong.Render(said), plainStyle)
 	v.flow("", 0, "type: unquil "+Shell(command...)+" --lab", subject)
 	v.line()
+}
+
+// Screen shows the first lines of what is written to it, and says how many more there were.
+type Screen struct {
+	W    io.Writer
+	Most int // lines; 0: all
+	rest []byte
+	seen int
+}
+
+func (s *Screen) Write(b []byte) (int, error) {
+	if s.Most == 0 {
+		return s.W.Write(b)
+	}
+	s.rest = append(s.rest, b...)
+	for {
+		line, rest, whole := bytes.Cut(s.rest, []byte("\n"))
+		if !whole {
+			return len(b), nil
+		}
+		if s.seen++; s.seen <= s.Most {
+			if _, err := s.W.Write(append(bytes.Clone(line), '\n')); err != nil {
+				return 0, err
+			}
+		}
+		s.rest = append(s.rest[:0], rest...)
+	}
+}
+
+// Close says what was left out.
+func (s *Screen) Close() error {
+	if s.Most == 0 || s.seen <= s.Most {
+		return nil
+	}
+	_, err := fmt.Fprintf(s.W, "… and %d more lines\n", s.seen-s.Most)
+	return err
 }
 
 // Learned closes a scene with what it showed.

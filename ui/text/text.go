@@ -66,6 +66,11 @@ func New(w io.Writer, width int, colour Colour, environ []string) *View {
 	return &View{w: out, width: max(width, 40)}
 }
 
+// Coloured reports whether what is written to w is coloured where nobody says so.
+func Coloured(w io.Writer, environ []string) bool {
+	return colorprofile.NewWriter(w, environ).Profile > colorprofile.ASCII
+}
+
 // room is how wide a line may be; what is drawn to a scale is as wide as the view in any case.
 func (v *View) room() int {
 	if v.Whole {

@@ -242,7 +242,13 @@ func TestHeldAgainstAFile(t *testing.T) {
 // The findings of a capture come with the command that shows what is behind them.
 func TestCaptureFindingsSayWhatToType(t *testing.T) {
 	o := readCapture(t, "valley-morning.pcapng")
-	got := drawn(func(v *View) { v.Overview("monday.pcapng", "unquil decode monday.pcapng", o) })
+	brief := drawn(func(v *View) { v.Overview("monday.pcapng", "unquil decode monday.pcapng", o) })
+	assert.LessOrEqual(t, strings.Count(brief, "\n"), 24, "it fits a screen")
+	assert.Contains(t, brief, "12 more findings, 1 fault and 4 concerns among them: --all tells them")
+	got := drawn(func(v *View) {
+		v.All = true
+		v.Overview("monday.pcapng", "unquil decode monday.pcapng", o)
+	})
 	for _, f := range o.Findings {
 		if len(f.Evidence) == 1 {
 			assert.Contains(t, got, fmt.Sprintf("unquil decode monday.pcapng --exchange %d", f.Evidence[0]))
