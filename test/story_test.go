@@ -1,8 +1,8 @@
 package test
 
 import (
-	"fmt"
 	"encoding/json"
+	"fmt"
 	"net"
 	"path/filepath"
 	"regexp"
