@@ -144,7 +144,7 @@ type tour struct {
 }
 
 // sceneLines is how many lines of its output a step shows: with what stands around them they fit a terminal of 24.
-const sceneLines = 11
+const sceneLines = 10
 
 func (a *app) demo(ctx context.Context, d *tour) error {
 	view := a.view()

@@ -222,7 +222,13 @@ func (p *page) Parts(e *exchange.Exchange) (all []part) {
 		if broken != nil {
 			part.Broken = broken.Error()
 		}
+		last := ""
 		for _, piece := range pieces[:min(len(pieces), maxPieces)] {
+			if piece.Part == last { // it is said once, where it begins
+				piece.Part = ""
+			} else {
+				last = piece.Part
+			}
 			part.Rows = append(part.Rows, named{piece, fmt.Sprintf("% x", data[piece.Offset:piece.Offset+min(piece.Length, 16)]) + more(piece.Length-16)})
 		}
 		part.More = len(pieces) - len(part.Rows)
