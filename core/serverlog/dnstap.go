@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 
 	"google.golang.org/protobuf/encoding/protowire"
 )
@@ -145,8 +146,8 @@ type Dnstap struct {
 	back   io.Writer // where the sender waits for answers; nil: it is a file
 	begun  bool
 	ended  bool
-	asked  map[asking]int // questions that are waiting, and how many of each
-	sets   [8]recorded    // by kind
+	asked  [2]map[asking][]uint16 // the ports of questions that are waiting; the second are those of longer ago
+	sets   [8]recorded            // by kind
 }
 
 // recorded is what is known of the record of one kind of exchange.
@@ -156,23 +157,56 @@ type recorded struct {
 	first   int64
 }
 
-// asking is what ties a reply to its question.
+// asking is what ties a reply to its question. The client's port is none of it: some servers record with a reply the
+// port that they used last.
 type asking struct {
-	kind           uint8
-	id             uint16
-	client, server netip.AddrPort
+	kind   uint8
+	id     uint16
+	client netip.Addr
+	server netip.AddrPort
+}
+
+// waits remembers a question.
+func (d *Dnstap) waits(a asking, port uint16) {
+	if len(d.asked[0]) >= maxAsked {
+		d.asked[0], d.asked[1] = map[asking][]uint16{}, d.asked[0]
+	}
+	if ports := d.asked[0][a]; len(ports) < maxAlike {
+		d.asked[0][a] = append(ports, port)
+	}
+}
+
+// answered is the port of the question that a reply to a port answers: the same, or else the oldest; ok is false
+// where none is remembered.
+func (d *Dnstap) answered(a asking, port uint16) (from uint16, ok bool) {
+	for _, questions := range d.asked {
+		ports := questions[a]
+		if len(ports) == 0 {
+			continue
+		}
+		at := max(slices.Index(ports, port), 0)
+		from = ports[at]
+		if len(ports) == 1 {
+			delete(questions, a)
+		} else {
+			questions[a] = slices.Delete(ports, at, at+1)
+		}
+		return from, true
+	}
+	return 0, false
 }
 
 // Bounds on what is remembered of questions.
 const (
-	maxAsked = 1 << 16
+	maxAsked = 1 << 15
+	maxAlike = 64
 	maxHeld  = 1024
 	maxWait  = int64(10e9) // nanoseconds of the record
 )
 
 // NewDnstap reads a file or stream. back takes what a sender that waits for answers has to be told; nil: nobody waits.
 func NewDnstap(in io.Reader, back io.Writer) *Dnstap {
-	d := &Dnstap{back: back, asked: map[asking]int{}}
+	d := &Dnstap{back: back, asked: [2]map[asking][]uint16{{}, {}}}
 	d.count.in = in
 	d.frames.in = bufio.NewReaderSize(&d.count, 64<<10)
 	return d
@@ -246,9 +280,7 @@ func (d *Dnstap) message(t *tap, emit func(*Message)) {
 		if len(t.query) < headerSize {
 			return
 		}
-		if len(d.asked) < maxAsked {
-			d.asked[asking{uint8(kind), binary.BigEndian.Uint16(t.query), client, server}]++
-		}
+		d.waits(asking{uint8(kind), binary.BigEndian.Uint16(t.query), client.Addr(), server}, client.Port())
 		if set.replies {
 			emit(&question)
 			return
@@ -270,11 +302,8 @@ func (d *Dnstap) message(t *tap, emit func(*Message)) {
 		set.release(false, emit)
 	}
 	reply := Message{At: moment(t.repliedSec, t.repliedNano), From: server, To: client, Over: over, Data: t.reply, Comment: question.Comment}
-	id := asking{uint8(kind), binary.BigEndian.Uint16(t.reply), client, server}
-	if d.asked[id] > 0 {
-		if d.asked[id]--; d.asked[id] == 0 {
-			delete(d.asked, id)
-		}
+	if port, ok := d.answered(asking{uint8(kind), binary.BigEndian.Uint16(t.reply), client.Addr(), server}, client.Port()); ok {
+		reply.To = netip.AddrPortFrom(client.Addr(), port)
 		emit(&reply)
 		return
 	}

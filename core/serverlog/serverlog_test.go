@@ -90,14 +90,15 @@ func TestDnstapForms(t *testing.T) {
 		frames [][]byte
 		want   []string
 	}{
-		"a question and its reply":             {[][]byte{ask, answer}, []string{"100 question", "101 reply"}},
-		"a question within its reply":          {[][]byte{within}, []string{"100 question", "101 reply"}},
-		"both":                                 {[][]byte{ask, within}, []string{"100 question", "101 reply"}},
-		"a reply alone":                        {[][]byte{answer}, []string{"101 question", "101 reply"}},
-		"questions alone":                      {[][]byte{ask, ask}, []string{"100 question alone", "100 question alone"}},
-		"another kind's replies prove nothing": {[][]byte{ask, frame(4, both(101, reply(t, 9), 12, 14))}, []string{"101 question", "101 reply", "100 question alone"}},
-		"a time that is none":                  {[][]byte{frame(6, both(1<<63, reply(t, 1), 12, 14))}, []string{"0 question", "0 reply"}},
-		"no message":                           {[][]byte{frame(5, both(100, []byte{1, 2}, 8, 10)), frame(99, both(1, query(t, 1), 8, 10))}, nil},
+		"a question and its reply":              {[][]byte{ask, answer}, []string{"100 question", "101 reply"}},
+		"a question within its reply":           {[][]byte{within}, []string{"100 question", "101 reply"}},
+		"both":                                  {[][]byte{ask, within}, []string{"100 question", "101 reply"}},
+		"a reply to a port that was used later": {[][]byte{ask, frame(6, func(b []byte) []byte { return fieldNumber(both(101, reply(t, 1), 12, 14)(b), 6, 50001) })}, []string{"100 question", "101 reply"}},
+		"a reply alone":                         {[][]byte{answer}, []string{"101 question", "101 reply"}},
+		"questions alone":                       {[][]byte{ask, ask}, []string{"100 question alone", "100 question alone"}},
+		"another kind's replies prove nothing":  {[][]byte{ask, frame(4, both(101, reply(t, 9), 12, 14))}, []string{"101 question", "101 reply", "100 question alone"}},
+		"a time that is none":                   {[][]byte{frame(6, both(1<<63, reply(t, 1), 12, 14))}, []string{"0 question", "0 reply"}},
+		"no message":                            {[][]byte{frame(5, both(100, []byte{1, 2}, 8, 10)), frame(99, both(1, query(t, 1), 8, 10))}, nil},
 	} {
 		t.Run(what, func(t *testing.T) {
 			messages, err := all(NewDnstap(bytes.NewReader(append(append(bytes.Clone(begin), bytes.Join(tt.frames, nil)...), end...)), nil))

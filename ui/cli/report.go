@@ -171,7 +171,7 @@ func headline(verdicts []diagnosis.Verdict) string {
 		names = append(names[:3:3], fmt.Sprintf("and %d more", len(names)-3))
 	}
 	if failed > 0 {
-		return "Where and why " + strings.Join(names, ", ") + " fails"
+		return "Where and why " + strings.Join(names, ", ") + map[bool]string{true: " fails", false: " fail"}[len(names) == 1]
 	}
 	return "How " + strings.Join(names, ", ") + " resolves"
 }

@@ -101,32 +101,14 @@ func walkPicture(w *delegation.Walk) template.HTML {
 			s.text("small "+trust, x+14, y, textWidth+16-3*depth, words)
 			y += row - 2
 		}
-		for _, r := range zone.Replies {
-			usable := r.Stance.Usable()
-			words := stances[r.Stance]
-			switch {
-			case r.Stance == delegation.Answers:
-				words = "says " + said(r.Exchange)
-			case words == "" && r.Exchange != nil:
-				words = string(r.Exchange.Outcome)
-			case r.Stance == delegation.NotAsked:
-				words += ": " + r.Why
-			}
-			address := ""
-			if r.Address.IsValid() {
-				address = " " + r.Address.String()
-			}
-			mark := "small"
-			if bad := blamed(w, zone, r); bad != "" && usable {
+		for _, server := range serversOf(w, zone) {
+			if server.bad {
 				s.cross(x+20, y-4)
-				mark, words = "small bad-text", words+": "+bad
-			} else if !usable && r.Stance != delegation.NotAsked {
-				s.cross(x+20, y-4)
-				mark = "small bad-text"
+				s.text("small bad-text", x+32, y, textWidth+12-3*depth, server.text)
 			} else {
 				s.circle("dot", x+20, y-4, 2)
+				s.text("small", x+32, y, textWidth+12-3*depth, server.text)
 			}
-			s.text(mark, x+32, y, textWidth+12-3*depth, r.Host.Spoken()+address+": "+words)
 			y += row - 3
 		}
 		if n := zone.Spared(); n > 0 {
@@ -138,6 +120,58 @@ func walkPicture(w *delegation.Walk) template.HTML {
 	}
 	s.height = y + 4
 	return s.picture("The way from the root, zone by zone")
+}
+
+// drawnServer is one server of a zone in the picture, or many that say the same.
+type drawnServer struct {
+	text string
+	bad  bool
+}
+
+// foldFrom is from how many servers on those that say the same are drawn as one.
+const foldFrom = 7
+
+// serversOf are the servers that were asked in a step, those that say the same as one where there are many.
+func serversOf(w *delegation.Walk, zone *delegation.Step) (all []drawnServer) {
+	alike := map[string]int{}
+	says := make([]string, len(zone.Replies))
+	for i, r := range zone.Replies {
+		words := stances[r.Stance]
+		switch {
+		case r.Stance == delegation.Answers:
+			words = "says " + said(r.Exchange)
+		case words == "" && r.Exchange != nil:
+			words = string(r.Exchange.Outcome)
+		case r.Stance == delegation.NotAsked:
+			words += ": " + r.Why
+		}
+		says[i] = words
+		bad := blamed(w, zone, r)
+		server := drawnServer{bad: bad != "" && r.Stance.Usable() || !r.Stance.Usable() && r.Stance != delegation.NotAsked}
+		if bad != "" && r.Stance.Usable() {
+			words += ": " + bad
+		}
+		address := ""
+		if r.Address.IsValid() {
+			address = " " + r.Address.String()
+		}
+		if server.text = r.Host.Spoken() + address + ": " + words; !server.bad {
+			alike[says[i]]++
+		}
+		all = append(all, server)
+	}
+	var folded []drawnServer
+	told := map[string]bool{}
+	for i, server := range all {
+		switch n := alike[says[i]]; {
+		case server.bad || n < foldFrom:
+			folded = append(folded, server)
+		case !told[says[i]]:
+			told[says[i]] = true
+			folded = append(folded, drawnServer{text: fmt.Sprintf("%d server addresses, each: %s", n, says[i])})
+		}
+	}
+	return folded
 }
 
 // blamed is the code of a fault that the walk found with a server that answers; ""

@@ -14,7 +14,7 @@ import (
 // with the link marked at which the chain breaks.
 func chainTable(w *delegation.Walk) Table {
 	v := w.Validation
-	t := Table{Title: fmt.Sprintf("What vouches for what on the way to %s: %s", w.Question.Spoken(), v.State), Columns: []string{"zone", "is named by", "key", "signed with", "valid until"}}
+	t := Table{Title: fmt.Sprintf("What vouches for what on the way to %s: %s", w.Question.Spoken(), v.State), Columns: []string{"zone", "is named by", "key", "signed with", "valid until (UTC)"}}
 	for i, link := range v.Chain {
 		above := "the trust anchor"
 		if i > 0 {
@@ -158,10 +158,10 @@ func validityPicture(w *delegation.Walk) template.HTML {
 		if !one.begins.IsZero() {
 			begins = one.begins
 		}
-		class, words := "span", "until "+one.ends.Format("2 January 15:04")
+		class, words := "span", "until "+one.ends.UTC().Format("2 January 15:04 UTC")
 		switch {
 		case one.broken && one.ends.Before(v.AsOf):
-			class, words = "span bad", "ran out "+one.ends.Format("2 January 15:04")
+			class, words = "span bad", "ran out "+one.ends.UTC().Format("2 January 15:04 UTC")
 		case one.broken:
 			class, words = "span bad", "not before "+one.begins.Format("2 January 15:04")
 		}

@@ -29,9 +29,9 @@ func TestValidity(t *testing.T) {
 	}{
 		{"nothing is signed", dnssec.Result{State: dnssec.Insecure}, nil, []string{"<svg"}},
 		{"all is well", dnssec.Result{State: dnssec.Secure, Chain: []*dnssec.Link{root, good}, Begins: day(-1), Ends: day(3)},
-			[]string{"keys of the root", "keys of example", "the answer", "until 12 March 07:40", "now: 9 March 2026 07:40"}, []string{"span bad"}},
+			[]string{"keys of the root", "keys of example", "the answer", "until 12 March 07:40 UTC", "now: 9 March 2026 07:40"}, []string{"span bad"}},
 		{"keys ran out", dnssec.Result{State: dnssec.Bogus, Break: over, Chain: []*dnssec.Link{root, {Zone: gates, State: dnssec.Bogus, Break: over}}},
-			[]string{"keys of gates.hollowtarn.example", "span bad", "ran out 8 March 07:40"}, []string{"the answer"}},
+			[]string{"keys of gates.hollowtarn.example", "span bad", "ran out 8 March 07:40 UTC"}, []string{"the answer"}},
 		{"the answer is not valid yet", dnssec.Result{State: dnssec.Bogus, Break: early, Chain: []*dnssec.Link{root, good}},
 			[]string{"example A", "span bad", "not before 11 March 07:40"}, nil},
 	} {
