@@ -6,6 +6,7 @@ import (
 	"net"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -56,7 +57,11 @@ func TestTextAndJSONTellTheSameStory(t *testing.T) {
 		t.Run(strings.Join(args[:2], " "), func(t *testing.T) {
 			t.Parallel()
 			args := append([]string{"--lab"}, args...)
-			text, asJSON := run(t, args...), run(t, append(args, "--json")...)
+			whole := slices.Clone(args)
+			if args[1] == "decode" && args[2] != "--message" {
+				whole = append(whole, "--all")
+			}
+			text, asJSON := run(t, whole...), run(t, append(args, "--json")...)
 			assert.Equal(t, text.code, asJSON.code)
 			var d document
 			if args[1] == "decode" && args[2] != "--message" {
