@@ -156,6 +156,7 @@ func TestWhyRefuses(t *testing.T) {
 		{"a file that is not there", []string{"why", "--capture", "nowhere.pcap"}, 1, "check the name of the file"},
 		{"a report of another kind", []string{"why", "--lab", "www.hollowtarn.example", "--report", "a.doc"}, 2, "ends in .html or .md"},
 		{"a report where none can be", []string{"why", "--lab", "www.hollowtarn.example", "--report", filepath.Join(morning, "a.html")}, 1, "writing the report"},
+		{"what was heard in the lab", []string{"why", "--lab", "www.hollowtarn.example", "--listen", "--heard", "x.pcapng"}, 2, "nothing passes an interface in the lab"},
 		{"redacting nothing", []string{"why", "--lab", "www.hollowtarn.example", "--redact", "clients"}, 2, "--redact without --report"},
 		{"a path that the lab lacks", []string{"why", "--lab", "www.hollowtarn.example", "--lab-path", "moon"}, 2, `no path "moon"`},
 		{"a machine that the lab lacks", []string{"why", "--lab", "www.hollowtarn.example", "--lab-machine", "moon"}, 2, "the lab has no such machine"},

@@ -98,6 +98,7 @@ var (
 	errIsAddress    = errors.New("it is an address")
 	errWidth        = errors.New("a line of this length is a mistake")
 	errLongList     = fmt.Errorf("more than %d names to look up together", mostListed)
+	errHeardLab     = errors.New("nothing passes an interface in the lab")
 	errStep         = errors.New("the demo has no such step")
 	errSocket       = errors.New("neither unix:PATH nor tcp:ADDRESS:PORT")
 	errSplit        = errors.New("neither a time that divides a day, nor a size of a megabyte or more")
@@ -183,6 +184,7 @@ var advice = []struct {
 	{errWidth, "give 40 to 1000 columns"},
 	{errLongList, "split the list, or look them up one by one with unquil ask --names"},
 	{data.ErrSaved, "give a file that --save or --json wrote"},
+	{errHeardLab, "--keep FILE.pcapng has the packets that the run exchanged"},
 	{errStep, fmt.Sprintf("give a number from 1 to %d", len(scenes))},
 	{errSocket, "for example --from-server unix:/run/unquil.sock, and the same path in the settings of the server"},
 	{errSplit, "for example --split 1h, --split 1GB or --split 1h,1GB"},

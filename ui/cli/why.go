@@ -51,7 +51,10 @@ func newWhy(a *app) *cobra.Command {
 				return err
 			}
 			defer beside.end()
-			if a.heardFile != "" {
+			switch {
+			case a.heardFile != "" && beside == nil:
+				return usage(fmt.Errorf("--heard with --lab: %w", errHeardLab))
+			case a.heardFile != "":
 				if beside.file, err = a.files.Create(a.heardFile); err != nil {
 					return fmt.Errorf("writing what was heard: %w", err)
 				}
