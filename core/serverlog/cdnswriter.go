@@ -1,7 +1,7 @@
 package serverlog
 
 import (
-	"fmt"
+	"encoding/binary"
 	"io"
 	"net/netip"
 
@@ -31,6 +31,7 @@ type CDNSWriter struct {
 	block  block
 	times  []int64 // when the exchanges of the block, and behind them the malformed ones, were sent
 	wrong  []int64
+	key    []byte            // of the entry that is looked for
 	index  map[string]uint64 // of entries of tables, by table and contents
 	failed error
 }
@@ -57,28 +58,45 @@ func (c *CDNSWriter) empty() {
 	c.block, c.times, c.wrong, c.index = block{}, c.times[:0], c.wrong[:0], map[string]uint64{}
 }
 
-// entry is the index of an entry in a table, which gets it where it lacks it.
-func entry[T any](c *CDNSWriter, table *[]T, key string, make func() T) *uint64 {
-	at, ok := c.index[key]
+// entry is the index of an entry in a table, which gets it where it lacks it. Its key is what was put together last.
+func entry[T any](c *CDNSWriter, table *[]T, make func() T) *uint64 {
+	at, ok := c.index[string(c.key)]
 	if !ok {
 		at = uint64(len(*table))
+		c.index[string(c.key)] = at
 		*table = append(*table, make())
-		c.index[key] = at
 	}
 	return &at
 }
 
+// keyOf begins the key of an entry: what table it is of, and numbers.
+func (c *CDNSWriter) keyOf(table byte, numbers ...uint64) {
+	c.key = append(c.key[:0], table)
+	for _, n := range numbers {
+		c.key = binary.AppendUvarint(c.key, n)
+	}
+}
+
 func (c *CDNSWriter) bytes(b string) *uint64 {
-	return entry(c, &c.block.Tables.Bytes, "b"+b, func() []byte { return []byte(b) })
+	c.key = append(append(c.key[:0], 'b'), b...)
+	return entry(c, &c.block.Tables.Bytes, func() []byte { return []byte(b) })
 }
 
 func (c *CDNSWriter) address(a netip.Addr) *uint64 {
-	b := a.AsSlice()
-	return entry(c, &c.block.Tables.Addresses, "a"+string(b), func() []byte { return b })
+	c.key = append(c.key[:0], 'a')
+	if a.Is4() {
+		b := a.As4()
+		c.key = append(c.key, b[:]...)
+	} else {
+		b := a.As16()
+		c.key = append(c.key, b[:]...)
+	}
+	return entry(c, &c.block.Tables.Addresses, func() []byte { return a.AsSlice() })
 }
 
 func (c *CDNSWriter) kind(t wire.Type, class wire.Class) *uint64 {
-	return entry(c, &c.block.Tables.ClassTypes, fmt.Sprint("k", uint16(t), " ", uint16(class)), func() classType { return classType{uint16(t), uint16(class)} })
+	c.keyOf('k', uint64(t), uint64(class))
+	return entry(c, &c.block.Tables.ClassTypes, func() classType { return classType{uint16(t), uint16(class)} })
 }
 
 // section is the index of the list of some records; nil of none.
@@ -89,9 +107,15 @@ func (c *CDNSWriter) section(records []wire.Record) *uint64 {
 	list := make([]uint64, len(records))
 	for i, r := range records {
 		name, kind, data := *c.bytes(r.Name.Wire()), *c.kind(r.Type, r.Class), c.bytes(r.Data)
-		list[i] = *entry(c, &c.block.Tables.Records, fmt.Sprint("r", name, " ", kind, " ", r.TTL, " ", *data), func() recordEntry { return recordEntry{name, kind, &r.TTL, data} })
+		list[i] = *c.record(name, kind, uint64(r.TTL), *data, func() recordEntry { return recordEntry{name, kind, &r.TTL, data} })
 	}
-	return entry(c, &c.block.Tables.Sections, fmt.Sprint("s", list), func() []uint64 { return list })
+	c.keyOf('s', list...)
+	return entry(c, &c.block.Tables.Sections, func() []uint64 { return list })
+}
+
+func (c *CDNSWriter) record(name, kind, ttl, data uint64, make func() recordEntry) *uint64 {
+	c.keyOf('r', name, kind, ttl, data)
+	return entry(c, &c.block.Tables.Records, make)
 }
 
 // more is the index of the list of the questions behind the first; nil of none.
@@ -102,9 +126,11 @@ func (c *CDNSWriter) more(questions []wire.Question) *uint64 {
 	var list []uint64
 	for _, q := range questions[1:] {
 		name, kind := *c.bytes(q.Name.Wire()), *c.kind(q.Type, q.Class)
-		list = append(list, *entry(c, &c.block.Tables.Questions, fmt.Sprint("q", name, " ", kind), func() questionEntry { return questionEntry{name, kind} }))
+		c.keyOf('q', name, kind)
+		list = append(list, *entry(c, &c.block.Tables.Questions, func() questionEntry { return questionEntry{name, kind} }))
 	}
-	return entry(c, &c.block.Tables.Lists, fmt.Sprint("l", list), func() []uint64 { return list })
+	c.keyOf('l', list...)
+	return entry(c, &c.block.Tables.Lists, func() []uint64 { return list })
 }
 
 // flagsOf are the flags of a message as C-DNS has them: the other way round than in queryFlags.
@@ -190,7 +216,8 @@ func (c *CDNSWriter) Add(e *Exchange) error {
 		}
 		item.Reply = c.sections(reply.Questions, reply.Answer, reply.Authority, reply.Additional)
 	}
-	item.Signature = entry(c, &c.block.Tables.Signatures, "g"+signatureKey(&sign), func() signature { return sign })
+	c.signatureKey(&sign)
+	item.Signature = entry(c, &c.block.Tables.Signatures, func() signature { return sign })
 	c.block.Items = append(c.block.Items, item)
 	c.times = append(c.times, e.Sent)
 	return c.flush(maxBlockItems)
@@ -204,17 +231,16 @@ func (c *CDNSWriter) sections(questions []wire.Question, answer, authority, addi
 	return &s
 }
 
-// signatureKey tells signatures apart.
-func signatureKey(s *signature) string {
-	text := ""
+// signatureKey makes the key of a signature: one more than each number, so that what is not there is 0.
+func (c *CDNSWriter) signatureKey(s *signature) {
+	c.keyOf('g')
 	for _, n := range []*uint64{s.Server, s.Port, s.Transport, s.Has, s.Opcode, s.Flags, s.RCode, s.ClassType, s.Questions, s.EDNS, s.UDPSize, s.Options, s.Replied} {
 		if n == nil {
-			text += "-,"
+			c.key = append(c.key, 0)
 		} else {
-			text += fmt.Sprint(*n, ",")
+			c.key = binary.AppendUvarint(c.key, *n+1)
 		}
 	}
-	return text
 }
 
 func (c *CDNSWriter) malformed(e *Exchange, payload []byte, at int64) {

@@ -123,7 +123,7 @@ func (v *View) onScreen(again string, o *conversation.Overview) {
 		if worse != "" {
 			worse = ", " + worse + " among them"
 		}
-		v.flow("  more", labelWidth, fmt.Sprintf("%d more findings%s: --all tells them", rest, worse), plainStyle)
+		v.row("and", fmt.Sprintf("%d more findings%s: --all tells them", rest, worse))
 	}
 	v.line()
 	clients, _ := o.Clients()
@@ -135,9 +135,9 @@ func (v *View) onScreen(again string, o *conversation.Overview) {
 	if o.Exchanges > 0 {
 		figures += ": " + outcomeCounts(o)
 	}
-	v.flow("  figures", labelWidth, figures, plainStyle)
+	v.row("figures", figures)
 	if again != "" {
-		v.flow("  more", labelWidth, "--all for all of it, with what to do and how to look closer; --view exchanges, names, servers, clients, episodes, walks, local-link, timeline; --exchange N, --packet N", quiet)
+		v.row("closer", "--all for all of it, with what to do and how to look closer; --view exchanges, names, servers, clients, episodes, walks, local-link, timeline; --exchange N, --packet N")
 	}
 }
 
