@@ -99,7 +99,7 @@ func TestWindowsProgram(t *testing.T) {
 		want string
 	}{
 		{[]string{"version"}, 0, "windows/amd64"},
-		{[]string{"ask", "www.hollowtarn.example", "--lab"}, 0, "203.0.113.80"},
+		{[]string{"ask", "www.hollowtarn.example", "--lab"}, 0, "203.0.113.120"},
 		{[]string{"why", "tickets.hollowtarn.example", "--lab"}, 3, "tickets.hollowtarn.example"},
 		{[]string{"decode", "valley-morning.pcapng", "--lab"}, 3, "exchanges"},
 		{[]string{"ask", "nothing.hollowtarn.example", "--lab", "--save", "saved.json"}, 0, "no such name"},
