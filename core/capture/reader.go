@@ -134,7 +134,7 @@ func NewReader(file io.Reader) (*Reader, error) {
 			return nil, err
 		}
 		head = head[:4+n]
-		if format = serverlog.FormatOf(head); format == serverlog.None {
+		if format = serverlog.FormatOf(head); format == serverlog.None || format == serverlog.DnstapFile && len(head) < serverlog.HeadSize {
 			return nil, ErrFormat
 		}
 		r.openServed(format.Open(io.MultiReader(bytes.NewReader(head), in)))

@@ -92,3 +92,18 @@ func TestHistogramColumns(t *testing.T) {
 	v.histogram("failed", []int{0, 0}, 2, func(s ...string) string { return strings.Join(s, "") })
 	assert.Contains(t, b.String(), "none")
 }
+
+// A screen has the first lines, and says how many more there were.
+func TestScreen(t *testing.T) {
+	for most, want := range map[int]string{0: "one\ntwo\nthree\n", 2: "one\ntwo\n… and 1 more line\n", 3: "one\ntwo\nthree\n"} {
+		var b strings.Builder
+		s := &Screen{W: &b, Most: most}
+		for _, part := range []string{"o", "ne\ntw", "o\nthree\n"} {
+			n, err := s.Write([]byte(part))
+			assert.NoError(t, err)
+			assert.Equal(t, len(part), n)
+		}
+		assert.NoError(t, s.Close())
+		assert.Equal(t, want, b.String())
+	}
+}

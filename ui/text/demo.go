@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 
+	"unquil/core/wording"
 	"unquil/lab"
 )
 
@@ -61,7 +62,7 @@ func (s *Screen) Close() error {
 	if s.Most == 0 || s.seen <= s.Most {
 		return nil
 	}
-	_, err := fmt.Fprintf(s.W, "… and %d more lines\n", s.seen-s.Most)
+	_, err := fmt.Fprintf(s.W, "… and %s\n", wording.Count(s.seen-s.Most, "more line", "more lines"))
 	return err
 }
 
