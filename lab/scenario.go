@@ -393,6 +393,15 @@ func Machines() (labels []string) {
 	return labels
 }
 
+// Zones is the folder of the story's master files.
+func Zones() fs.FS {
+	root, err := fs.Sub(files, "zones")
+	if err != nil {
+		panic(err) // embedded: the folder is there
+	}
+	return root
+}
+
 // Captures is the folder of the morning's captures.
 func Captures() fs.FS {
 	root, err := fs.Sub(files, "captures")
