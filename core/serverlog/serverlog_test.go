@@ -142,7 +142,7 @@ func TestHandshake(t *testing.T) {
 func TestBadRecords(t *testing.T) {
 	begin := appendControl(nil, start, true)
 	good := frame(6, func(b []byte) []byte { return fieldBytes(b, 14, reply(t, 1)) })
-	other := bytes.Replace(bytes.Clone(begin), []byte("dnstap"), []byte("dnstop"), 1)
+	other := bytes.Replace(bytes.Clone(begin), []byte("dnstap"), []byte("DNSTAP"), 1)
 	var written bytes.Buffer
 	w, err := NewCDNSWriter(&written)
 	require.NoError(t, err)

@@ -98,7 +98,8 @@ func (t *recordTable) begin(paths []string) (err error) {
 	if t.what == "Parquet" {
 		t.columns = data.NewColumns(t.split, t.open)
 		if t.split == (data.Split{}) {
-			return t.free("")
+			_, err := t.create(t.to) // at once, so that a name that cannot be written costs no reading
+			return err
 		}
 		return os.MkdirAll(t.to, 0o755)
 	}
@@ -109,12 +110,6 @@ func (t *recordTable) begin(paths []string) (err error) {
 	if t.packed, err = files.Packed(t.to, out); err == nil {
 		t.cdns, err = serverlog.NewCDNSWriter(t.packed)
 	}
-	return err
-}
-
-// free opens the only file at once, so that a name that cannot be written costs no reading.
-func (t *recordTable) free(string) error {
-	_, err := t.create(t.to)
 	return err
 }
 

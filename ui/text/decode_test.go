@@ -95,10 +95,10 @@ func TestHistogramColumns(t *testing.T) {
 
 // A screen has the first lines, and says how many more there were.
 func TestScreen(t *testing.T) {
-	for most, want := range map[int]string{0: "one\ntwo\nthree\n", 2: "one\ntwo\n… and 1 more line\n", 3: "one\ntwo\nthree\n"} {
+	for most, want := range map[int]string{0: "one\ntwo\nthree", 2: "one\ntwo\n… and 1 more line\n", 3: "one\ntwo\nthree\n"} {
 		var b strings.Builder
 		s := &Screen{W: &b, Most: most}
-		for _, part := range []string{"o", "ne\ntw", "o\nthree\n"} {
+		for _, part := range []string{"o", "ne\ntw", "o\nthree"} {
 			n, err := s.Write([]byte(part))
 			assert.NoError(t, err)
 			assert.Equal(t, len(part), n)

@@ -59,6 +59,11 @@ func (s *Screen) Write(b []byte) (int, error) {
 
 // Close says what was left out.
 func (s *Screen) Close() error {
+	if len(s.rest) > 0 { // a last line without an end
+		if _, err := s.Write([]byte("\n")); err != nil {
+			return err
+		}
+	}
 	if s.Most == 0 || s.seen <= s.Most {
 		return nil
 	}
