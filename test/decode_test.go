@@ -157,6 +157,37 @@ func TestLateInALargeCapture(t *testing.T) {
 	})
 }
 
+// The same capture comes to the same each time, and on one processor as on several: the hashes by which its messages
+// are found are others in each run.
+func TestSameEachTime(t *testing.T) {
+	busy := filepath.Join(t.TempDir(), "busy.pcap")
+	file, err := os.Create(busy)
+	require.NoError(t, err)
+	_, err = recording.WriteVaried(file, 100_000, recording.Pcap)
+	require.NoError(t, err)
+	require.NoError(t, file.Close())
+	for _, options := range [][]string{{"--all"}, {"--csv"}, {"--json", "--view", "clients"}} {
+		t.Run(options[0], func(t *testing.T) {
+			t.Parallel()
+			first := run(t, append([]string{"decode", busy}, options...)...)
+			require.Equal(t, 3, first.code, first.stderr)
+			for _, processors := range []string{"1", "2", "2"} {
+				cmd := exec.Command(program, append([]string{"decode", busy}, options...)...)
+				cmd.Env = append(os.Environ(), "GOMAXPROCS="+processors)
+				again, err := cmd.Output()
+				require.ErrorContains(t, err, "exit status 3")
+				if first.stdout != string(again) {
+					a, b := strings.Split(first.stdout, "\n"), strings.Split(string(again), "\n")
+					for i := range min(len(a), len(b)) {
+						require.Equal(t, a[i], b[i], "line %d", i+1)
+					}
+					require.Len(t, b, len(a))
+				}
+			}
+		})
+	}
+}
+
 // commandOf finds the commands that show the exchanges behind a finding.
 var commandOf = regexp.MustCompile(`unquil decode (\S+ --lab(?: --(?:view exchanges|finding \S+|outcome \S+|client \S+|server \S+|exchange \d+))+)`)
 

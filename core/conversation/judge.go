@@ -347,10 +347,15 @@ func appended(long, name []byte) string {
 
 // countdown is the TTL that a server gave for a question, and when.
 type countdown struct {
-	key uint32 // of server and question; the rest of it is the place in the table
 	ttl uint32
-	at  int64
+	at  int64 // 0: it was not given yet
 }
+
+// Of how many questions that is remembered, at the least, and how many answers of one server are held against it.
+const (
+	agingKept    = 1 << 12
+	agingAnswers = 1 << 14
+)
 
 // noticed is a set of hashes that may hold some more than were added: what is in it is
 // worth looking up.
@@ -384,22 +389,22 @@ func (o *Overview) answers(p *Transaction, server *Stat) {
 				o.late.add(finding.AnswerRewritten, by.Number)
 			}
 		}
-		key := question ^ p.server
-		before, mark := &o.counted[key%marks], uint32(key>>32)
-		if before.key == mark {
+		if server.hasCache || server.aging == agingAnswers {
+			return // it was seen before, or is not to be expected any more
+		}
+		server.aging++
+		before := o.counted.at(question ^ p.server)
+		if before.at != 0 {
 			passed := uint32((p.Received - before.at) / int64(time.Second))
 			if left := before.ttl - p.ttl; passed > 1 && left+1 >= passed && left <= passed+1 {
 				server.hasCache = true
 			}
 		}
-		if before.key != mark || p.Received-before.at > int64(time.Minute) {
-			*before = countdown{mark, p.ttl, p.Received}
+		if before.at == 0 || p.Received-before.at > int64(time.Minute) {
+			*before = countdown{p.ttl, p.Received}
 		}
 	}
 }
-
-// marks is the size of the tables in which the last of many is remembered.
-const marks = 1 << 12
 
 // HasCache reports whether the server's TTLs were seen counting down.
 func (s *Stat) HasCache() bool { return s.hasCache }

@@ -74,7 +74,7 @@ type Overview struct {
 	denied   map[uint64]Link // by question: who said that there is no such name
 	// mayBeDenied says what is worth looking for in denied.
 	mayBeDenied noticed
-	counted     [marks]countdown
+	counted     recent[countdown]
 	signatures  attest.Collector
 	touched     uint64 // is of no use: what is looked up for it is
 }
@@ -110,7 +110,7 @@ const (
 // overview holds what came before it; when ctx ends, what was read by then.
 func Read(ctx context.Context, readers []*capture.Reader, options Options) (*Overview, error) {
 	o := &Overview{Outcomes: map[exchange.Outcome]int{}, Lines: map[int]Line{}, spelled: map[uint64]wire.Name{},
-		secure: map[[2]capture.Endpoint]*Encrypted{}, denied: map[uint64]Link{}, slowestFrom: time.Millisecond, Hosts: map[netip.Addr]escape.Text{}, options: options}
+		secure: map[[2]capture.Endpoint]*Encrypted{}, denied: map[uint64]Link{}, counted: recentOf[countdown](agingKept), slowestFrom: time.Millisecond, Hosts: map[netip.Addr]escape.Text{}, options: options}
 	o.options.Keep = cmp.Or(options.Keep, maxKept)
 	pairer := newPairer(o.add)
 	pairer.Unsolicited, pairer.Revised = o.unsolicited, o.revised
@@ -215,7 +215,7 @@ func (o *Overview) touch(all []capturedMessage, p *pairer) {
 		slot := &p.pairs.slots[m.hash&uint64(len(p.pairs.slots)-1)]
 		sum += slot.hash
 		if !m.is(isReply) {
-			sum += uint64(p.latest[(m.name^m.client)%buckets].mark) + uint64(p.wanted[(m.says^m.client)%buckets].mark)
+			sum += p.latest.touch(m.name^m.client) + p.settled.found.touch(m.hash)
 			continue
 		}
 		if pair := slot.pair; pair != nil {

@@ -36,7 +36,7 @@ type Transaction struct {
 	hash           uint64 // as of a message
 	question, name uint64
 	client, server uint64
-	about, begins  uint16 // where the table of names may hold it, and the [beginning] of its name
+	begins         uint16 // the [beginning] of its name
 	of             wire.Type
 	size           uint8 // of its name, in bytes
 	hops           uint8

@@ -56,10 +56,9 @@ type pairer struct {
 
 	numbered    int
 	pairs       pairTable
-	latest      [buckets]latest // by client and name: what was asked last; another's takes its place
-	wanted      [buckets]lately // by client and question, the same
-	now         int64           // of the capture
-	due         int64           // when something is to be given up
+	latest      recent[latest] // by client and name
+	now         int64          // of the capture
+	due         int64          // when something is to be given up
 	open, done  ring
 	doneBytes   int // of the replies of the done ones
 	settled     settledOnes
@@ -69,13 +68,15 @@ type pairer struct {
 	connections connections
 }
 
-// buckets is the size of the tables of what was asked last: plain arrays, which
-// cost less than a map, and fit the processor's cache.
-const buckets = 1 << 12
+const (
+	latestAsked = 1 << 13 // names of clients of which is known what was asked last, at the least
+	buckets     = 1 << 12 // in which what waits for a reply is looked for, at first
+)
 
 // newPairer returns a Pairer that hands its exchanges to emit.
 func newPairer(emit func(*Transaction)) *pairer {
 	p := &pairer{Emit: emit, pairs: pairTable{slots: make([]pairSlot, buckets)}}
+	p.latest, p.settled.found = recentOf[latest](latestAsked), recentOf[uint32](settledKept)
 	p.open.init()
 	p.done.init()
 	return p
@@ -312,9 +313,12 @@ func (p *pairer) repliedAgain(pair *Transaction, m *capturedMessage, reply wire.
 
 // unsolicited is a reply that answers no question of the capture.
 func (p *pairer) unsolicited(m *capturedMessage, e *envelope) {
-	question := e.message.Hashes().Question
-	fits := p.wanted[(question^m.client)%buckets].pair
-	if fits != nil && (fits.state == free || fits.Answered() || fits.question != question || fits.client != m.client) {
+	asked := e.message.Hashes()
+	var fits *Transaction
+	if last := p.latest.find(asked.Name ^ m.client); last != nil {
+		fits = *last.of(asked.Type)
+	}
+	if fits != nil && (fits.state == free || fits.Answered() || fits.question != asked.Question || fits.client != m.client) {
 		fits = nil
 	}
 	if fits != nil {

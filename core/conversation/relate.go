@@ -7,45 +7,50 @@ import (
 	"unquil/core/wire"
 )
 
-// lately is a question that was asked lately, and a part of the hash that it is found by: so that most
-// that are not meant need not be looked at.
-type lately struct {
-	pair *Transaction
-	mark uint32
-}
-
-// take puts a question there, and returns the one that was there if it may be of the same hash; nil: it is not.
-func (l *lately) take(pair *Transaction, hash uint64) (before *Transaction) {
-	mark := uint32(hash >> 32)
-	if l.mark == mark {
-		before = l.pair
-	}
-	l.pair, l.mark = pair, mark
-	return before
-}
-
-// latest is the question that a client asked last for a name, and where an exchange is whose other half may
-// be asked yet.
+// latest is what a client asked last for a name, and where an exchange is whose other half may be asked yet.
 type latest struct {
-	lately
-	at   uint32 // among the settled ones
-	half uint64 // halfKey of that
+	asked [3]*Transaction // for A, for AAAA, and for any other type
+	half  uint64          // halfKey of the exchange with a half to come
+	at    uint32          // among the settled ones
+}
+
+// of is where what was asked last for a type is.
+func (l *latest) of(t wire.Type) **Transaction {
+	switch t {
+	case wire.A:
+		return &l.asked[0]
+	case wire.AAAA:
+		return &l.asked[1]
+	}
+	return &l.asked[2]
 }
 
 // relate ties a new question to what its client asked for the same name before.
 func (p *pairer) relate(pair *Transaction) {
-	pair.about = uint16((pair.name ^ pair.client) % buckets)
-	half := p.latest[pair.about].take(pair, pair.name^pair.client)
+	about := p.latest.at(pair.name ^ pair.client)
+	switch pair.of {
+	case wire.A:
+		p.halve(pair, about.asked[1], about)
+	case wire.AAAA:
+		p.halve(pair, about.asked[0], about)
+	}
+	last := about.of(pair.of)
+	before := *last
+	*last = pair
+	if before.other(pair) && before.question == pair.question && before.client == pair.client {
+		p.askedBefore(pair, before)
+	}
+}
+
+// halve ties a question for one address type to the one for the other, if its client asked the same server for that
+// just before.
+func (p *pairer) halve(pair, half *Transaction, about *latest) {
 	if half.other(pair) && half.name == pair.name && half.client == pair.client && half.server == pair.server &&
 		pair.First.At-half.First.At <= pairWithin && addressTypes(half.of, pair.of) && half.isSingle() {
 		half.part()
 		pair.sibling, half.sibling = half, pair
 	} else {
-		pair.half = p.settledHalf(pair)
-	}
-	wants := pair.question ^ pair.client
-	if before := p.wanted[wants%buckets].take(pair, wants); before.other(pair) && before.question == pair.question && before.client == pair.client {
-		p.askedBefore(pair, before)
+		pair.half = p.settledHalf(pair, about)
 	}
 }
 
@@ -66,7 +71,7 @@ func (p *pairer) askedBefore(pair, before *Transaction) {
 }
 
 // other reports whether a pair from a table of what was asked last is in use, and not p
-// itself: a dropped pair stays in those tables until another takes its place.
+// itself: a dropped pair stays in those tables until they forget it.
 func (before *Transaction) other(p *Transaction) bool {
 	return before != nil && before != p && before.Number != 0
 }

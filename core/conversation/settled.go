@@ -28,20 +28,20 @@ type settled struct {
 // settledOnes are the last of them, in turn: they are written one after the other. What
 // finds them is small, so that most look-ups end in the processor's cache.
 type settledOnes struct {
-	ring  [marks]settled
-	count uint32 // how many there were
-	found [marks]settledMark
+	ring  [settledKept]settled
+	count uint32         // how many there were
+	found recent[uint32] // where a hash was last seen, by how many there were before
 }
 
-// settledMark is where a hash was last seen.
-type settledMark struct{ part, at uint32 }
+// settledKept is how many of them there are: those of five seconds, up to that many.
+const settledKept = 1 << 12
 
 // at returns one of them by how many there were before it; nil: it is forgotten.
 func (all *settledOnes) at(n uint32) *settled {
-	if all.count-n-1 >= marks {
+	if all.count-n-1 >= settledKept {
 		return nil
 	}
-	return &all.ring[n%marks]
+	return &all.ring[n%settledKept]
 }
 
 // told is what was said already of an exchange that is taken up again.
@@ -73,14 +73,15 @@ func (p *pairer) leave(pair *Transaction, t told) {
 	all := &p.settled
 	at := all.count
 	all.count++
-	all.found[pair.hash%marks] = settledMark{uint32(pair.hash >> 32), at}
-	s := &all.ring[at%marks]
+	*all.found.at(pair.hash) = at
+	s := &all.ring[at%settledKept]
 	s.hash, s.sent, s.ended, s.number, s.packet, s.last = pair.hash, pair.First.At, pair.Received, pair.Number, pair.First.Packet, pair.ReceivedIn
 	s.says, s.of, s.hops, s.told = pair.says, pair.of, pair.hops, t
 	if (pair.of == wire.A || pair.of == wire.AAAA) && pair.sibling == nil && pair.half.Number == 0 && pair.state != revived {
 		s.good = pair.Outcome().Good()
-		l := &p.latest[pair.about]
-		l.half, l.at = halfKey(pair), at
+		if l := p.latest.find(pair.name ^ pair.client); l != nil {
+			l.half, l.at = halfKey(pair), at
+		}
 	}
 }
 
@@ -104,8 +105,7 @@ func (p *pairer) crowdOut(pair *Transaction) {
 func halfKey(p *Transaction) uint64 { return wire.Mix(p.name, p.client^p.server) }
 
 // settledHalf is the other half of a pair that has just been asked, where that is settled.
-func (p *pairer) settledHalf(pair *Transaction) Half {
-	l := &p.latest[pair.about]
+func (p *pairer) settledHalf(pair *Transaction, l *latest) Half {
 	if l.half != halfKey(pair) {
 		return Half{}
 	}
@@ -119,18 +119,18 @@ func (p *pairer) settledHalf(pair *Transaction) Half {
 // revive takes up an exchange again of which more has come: a message that belongs to
 // it, and for which there is a free slot. nil: there is none.
 func (p *pairer) revive(slot *pairSlot, m *capturedMessage, from *envelopes, at place) *Transaction {
-	mark := p.settled.found[m.hash%marks]
-	if mark.part != uint32(m.hash>>32) {
+	last := p.settled.found.find(m.hash)
+	if last == nil {
 		return nil
 	}
-	s := p.settled.at(mark.at)
+	s := p.settled.at(*last)
 	if s == nil || s.hash != m.hash || m.At-s.ended > linger {
 		return nil
 	}
 	pair := p.pairOf(slot, m, from, at)
 	pair.Number, pair.hops, pair.First = s.number, s.hops, Try{s.packet, s.sent}
 	pair.Received, pair.ReceivedIn, pair.says, pair.state, pair.told = s.ended, s.last, s.says, revived, s.told
-	pair.about, pair.begins, pair.question, pair.of, pair.size = 0, 0, 0, s.of, 0
+	pair.begins, pair.question, pair.of, pair.size = 0, 0, s.of, 0
 	pair.gotFrom, pair.reply = nil, wire.View{}
 	pair.keep()
 	s.hash = 0

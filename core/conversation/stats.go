@@ -210,6 +210,7 @@ type Stat struct {
 	near       [8]uint32 // who was on the other side: all of up to eight, or some of more
 	met        uint8     // how many there were, up to 64
 	hasCache   bool
+	aging      uint16 // answers held against those before them, to see that
 	Latency    Histogram
 	Failed     int // that ended in anything but an answer, "no such name" or a referral
 	NoName     int
