@@ -206,6 +206,10 @@ func (n Name) AppendSpoken(dst []byte) []byte {
 	return dst
 }
 
+// Clone is the same name in memory of its own: those of a [View] or a [Reader] are good only for as long as what they
+// were read from.
+func (n Name) Clone() Name { return Name{strings.Clone(n.wire)} }
+
 // MarshalText and UnmarshalText let a name stand in JSON and other text forms. MarshalText has no
 // error.
 func (n Name) MarshalText() ([]byte, error) { return appendName(nil, n.wire), nil }

@@ -356,7 +356,7 @@ func (c *Columns) spelling(name wire.Name) *spelling {
 	if s == nil {
 		s = &spelling{name.String(), sorted(name)}
 		if len(c.names) < maxForms {
-			c.names[name] = s
+			c.names[name.Clone()] = s
 		}
 	}
 	return s

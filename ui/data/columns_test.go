@@ -69,6 +69,25 @@ func TestColumns(t *testing.T) {
 	assert.ErrorIs(t, failing.Close(), io.ErrClosedPipe)
 }
 
+// What is remembered of names stays true when the messages that they were read from are gone, and their memory is
+// used for others.
+func TestColumnsRememberNames(t *testing.T) {
+	var file bytes.Buffer
+	_, err := recording.WriteVaried(&file, 10_000, recording.Pcap)
+	require.NoError(t, err)
+	c := NewColumns(Split{}, func(string) (io.WriteCloser, error) { return nowhere{io.Discard}, nil })
+	r, err := capture.NewReader(&file)
+	require.NoError(t, err)
+	_, err = conversation.Read(t.Context(), []*capture.Reader{r}, conversation.Options{Keep: -1, Each: func(tr *conversation.Transaction) { require.NoError(t, c.Add(tr)) }})
+	require.NoError(t, err)
+	require.NoError(t, c.Close())
+	require.Greater(t, len(c.names), 1000)
+	for name, s := range c.names {
+		require.Equal(t, name.String(), s.text)
+		require.Equal(t, sorted(name), s.sorted)
+	}
+}
+
 // Names sort by their domains, whatever is in their labels.
 func TestNameSort(t *testing.T) {
 	for name, want := range map[string]string{".": "", "www.Hollowtarn.example.": "example.hollowtarn.www", `a\.b.c.`: `c.a\.b`, `a\\.b.`: `b.a\\`, "test.": "test"} {
