@@ -95,11 +95,11 @@ type part struct {
 	out    io.WriteCloser
 	count  counting
 	writer *parquet.GenericWriter[ColumnRow]
-	rows   []ColumnRow
+	group  *rowGroup // that is being made
 
 	writing sync.WaitGroup // a row group
-	spare   []ColumnRow    // the room of the last
-	batch   []ColumnRow
+	spare   *rowGroup      // that was written, and is empty
+	batch   rowBatch
 	err     error
 }
 
@@ -145,9 +145,8 @@ func (c *Columns) batch(b *batch) error {
 		if err != nil {
 			return err
 		}
-		p.rows = append(p.rows, ColumnRow{})
-		if c.row(&all[i], &p.rows[len(p.rows)-1]); len(p.rows) == rowsOfGroup {
-			if err = p.group(); err == nil && c.split.Bytes > 0 && p.count.n.Load() >= c.split.Bytes {
+		if c.row(&all[i], p.group); len(p.group.rows) == rowsOfGroup {
+			if err = p.hand(); err == nil && c.split.Bytes > 0 && p.count.n.Load() >= c.split.Bytes {
 				c.parts = slices.DeleteFunc(c.parts, func(other *part) bool { return other == p })
 				err = p.close(true)
 			}
@@ -202,7 +201,7 @@ func (c *Columns) partOf(key string) (*part, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &part{key: key, out: out, count: counting{w: out}}
+	p := &part{key: key, out: out, count: counting{w: out}, group: &rowGroup{}, spare: &rowGroup{}}
 	p.writer = parquet.NewGenericWriter[ColumnRow](&p.count, parquet.Compression(&zstd.Codec{Level: zstd.SpeedFastest}), parquet.CreatedBy("unquil", "", ""),
 		parquet.SortingWriterConfig(parquet.SortingColumns(parquet.Ascending("time"))),
 		parquet.BloomFilters(parquet.SplitBlockFilter(10, "name"), parquet.SplitBlockFilter(10, "client")))
@@ -210,41 +209,29 @@ func (c *Columns) partOf(key string) (*part, error) {
 	return p, nil
 }
 
-// group hands the rows that there are over as a row group. They are written while others are made.
-func (p *part) group() error {
+// hand hands the rows that there are over as a row group. They are written while others are made.
+func (p *part) hand() error {
 	err := p.wait()
-	rows, order := p.rows, make([]placed, len(p.rows))
-	p.rows, p.spare = p.spare[:0], nil
-	p.writing.Go(func() {
-		for i := range rows {
-			order[i] = placed{rows[i].Time.UnixNano(), i}
-		}
-		slices.SortFunc(order, func(a, b placed) int { return cmp.Or(cmp.Compare(a.at, b.at), a.row-b.row) })
-		for _, at := range slices.Collect(slices.Chunk(order, rowsAtOnce)) {
-			p.batch = p.batch[:0]
-			for _, o := range at {
-				p.batch = append(p.batch, rows[o.row])
-			}
-			if p.err == nil {
-				_, p.err = p.writer.Write(p.batch)
-			}
-		}
-		if p.err == nil {
-			p.err = p.writer.Flush()
-		}
-		p.spare = rows
-	})
+	p.group, p.spare = p.spare, p.group
+	p.writing.Go(func() { p.write(p.spare) })
 	return err
 }
 
-// placed is a row by its time.
-type placed struct {
-	at  int64
-	row int
+// write writes a row group, and empties it.
+func (p *part) write(g *rowGroup) {
+	g.sort()
+	text := string(g.text)
+	for places := range slices.Chunk(g.order, rowsAtOnce) {
+		p.batch.fill(g, places, text)
+		if p.err == nil {
+			_, p.err = p.writer.Write(p.batch.rows)
+		}
+	}
+	if p.err == nil {
+		p.err = p.writer.Flush()
+	}
+	g.reset()
 }
-
-// rowsAtOnce is how many rows are handed to the writer at once.
-const rowsAtOnce = 1024
 
 // wait waits for the row group that is being written.
 func (p *part) wait() error {
@@ -255,8 +242,8 @@ func (p *part) wait() error {
 // close ends the file. Whole says that it is to be one.
 func (p *part) close(whole bool) (err error) {
 	if whole {
-		if len(p.rows) > 0 {
-			err = p.group()
+		if len(p.group.rows) > 0 {
+			err = p.hand()
 		}
 		if err = cmp.Or(err, p.wait()); err == nil {
 			err = p.writer.Close()
@@ -266,57 +253,52 @@ func (p *part) close(whole bool) (err error) {
 	return errors.Join(err, p.out.Close())
 }
 
-// row makes a row of an exchange.
-func (c *Columns) row(t *conversation.Transaction, row *ColumnRow) {
-	client, server := c.host(t.Client()), c.host(t.Server())
-	outcome := t.Outcome()
-	query := t.View()
-	*row = ColumnRow{
-		Time: time.Unix(0, t.First.At).UTC(), Number: int64(t.Number), Client: client.text, ClientBytes: client.bytes, ClientNet: client.net, ClientPort: int32(t.Client().Port()),
-		Server: server.text, ServerBytes: server.bytes, ServerPort: int32(t.Server().Port()), Transport: string(t.Transport()),
-		QuerySize: int32(len(query.Bytes())), Attempts: int32(t.Asked()), Answered: t.Answered(),
+// row adds a row for an exchange.
+func (c *Columns) row(t *conversation.Transaction, g *rowGroup) {
+	client, server, query, outcome := t.Client(), t.Server(), t.View(), t.Outcome()
+	row := shortRow{
+		at: t.First.At, number: t.Number, client: c.host(client), server: c.host(server), clientPort: client.Port(), serverPort: server.Port(), transport: t.Transport(),
+		querySize: int32(len(query.Bytes())), attempts: int32(t.Asked()), answered: t.Answered(), asked: query.Flags(), latency: null, waited: null, ttl: null, rcode: null,
+		valuesFrom: len(g.ends), codesFrom: len(g.codes),
 	}
-	flags := query.Flags()
-	row.RD, row.CD = flags.Has(wire.RD), flags.Has(wire.CD)
 	question, ok := query.Question()
 	if ok {
-		name := c.spelling(question.Name)
-		row.Name, row.NameSort, row.Type, row.Class = name.text, name.sorted, question.Type.String(), question.Class.String()
+		row.name, row.of, row.class = c.spelling(question.Name), question.Type, question.Class
 	}
 	if query.Count(wire.AdditionalSection) == 0 { // as then it has no EDNS
 	} else if m, err := c.read.Read(query.Bytes()); err == nil {
 		if e, ok := m.EDNS(); ok {
-			row.EDNS, row.DO = true, e.DO
+			row.hasEDNS, row.hasDO = true, e.DO
 		}
 	}
-	if t.Answered() {
+	if row.answered {
 		reply := t.Reply()
-		row.ReplySize = int32(len(reply))
+		row.replySize = int32(len(reply))
 		if took := t.Took(); took != 0 {
-			row.Latency, row.Waited = new(int64(took)), new(int64(t.Waited()))
+			row.latency, row.waited = int64(took), int64(t.Waited())
 		}
 		if m, err := c.read.Read(reply); err == nil {
-			row.RCode = new(m.RCode().String())
-			row.AA, row.TC, row.RA, row.AD = m.Flags.Has(wire.AA), m.Flags.Has(wire.TC), m.Flags.Has(wire.RA), m.Flags.Has(wire.AD)
+			row.rcode, row.replied = int64(m.RCode()), m.Flags
 			if judged := c.says.Judge(question, m); !t.Cut {
 				outcome = judged
 			}
 			c.said.Read(c.says.Records)
 			for i := range c.said.Len() {
-				row.Values = append(row.Values, string(c.said.At(i)))
+				g.text = append(g.text, c.said.At(i)...)
+				g.ends = append(g.ends, len(g.text))
 			}
 			if len(m.Answer) > 0 {
-				row.TTL = new(int64(m.Answer[0].TTL))
+				row.ttl = int64(m.Answer[0].TTL)
 			}
 		}
 	}
-	row.Outcome, row.Failed = string(outcome), outcome.Failed() || outcome.Silent() && !t.Answered()
+	row.outcome, row.failed = outcome, outcome.Failed() || outcome.Silent() && !row.answered
 	if before := t.Related().Before; before.Number > 0 {
-		row.Before = new(before.Server.AddrPort().Addr().String())
+		row.before = c.host(before.Server)
 	}
-	for _, code := range t.Codes {
-		row.Findings = append(row.Findings, string(code))
-	}
+	g.codes = append(g.codes, t.Codes...)
+	row.valuesTo, row.codesTo = len(g.ends), len(g.codes)
+	g.rows = append(g.rows, row)
 }
 
 // host is an address in all its forms.
