@@ -9,7 +9,9 @@
 //   - A [pairer] takes the messages in the order of the capture. A question opens a
 //     [Transaction]; its reply is found by one hash of all that ties the two. Most exchanges
 //     are ordinary and are settled as their reply comes: what is left of them is 64 bytes,
-//     from which one is taken up again should more come of it (settled.go).
+//     from which one is taken up again should more come of it (settled.go). What a client
+//     asked before is found by [recent] tables, which forget in the order of the capture, so
+//     that the same capture comes to the same in each run.
 //   - When nothing more can come of a transaction it is emitted to the [Overview], which
 //     counts it by name, server and client, has the judges say what is remarkable about it
 //     (judge.go), and keeps it whole as an exchange.Exchange while there is room. Findings are
