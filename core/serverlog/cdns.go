@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"net/netip"
 
 	"github.com/fxamacker/cbor/v2"
 )
@@ -173,11 +174,13 @@ type CDNS struct {
 	count  counted
 	items  items
 	params []parameters
-	blocks uint64 // that are left, where that is said
-	open   bool   // it is not
-	begun  bool
+	blocks uint64            // that are left, where that is said
+	open   bool              // it is not
+	coming <-chan *readBlock // the next; nil before the first
 	ended  bool
 	mode   cbor.DecMode
+	query  builder
+	reply  builder
 }
 
 // NewCDNS reads a file.
@@ -247,31 +250,22 @@ func (c *CDNS) Next(emit func(*Message)) error {
 }
 
 func (c *CDNS) next(emit func(*Message)) error {
-	if !c.begun {
+	if c.coming == nil {
 		if err := c.begin(); err != nil {
 			return err
 		}
-		c.begun = true
+		c.readAhead()
 	}
-	if !c.open {
-		if c.blocks == 0 {
-			return io.EOF
-		}
-		c.blocks--
-	} else if next, err := c.items.in.Peek(1); err != nil {
-		return cutItem(err, c.items.offset)
-	} else if next[0] == 0xff {
-		return io.EOF
+	read := <-c.coming
+	if read.err != nil {
+		return read.err
 	}
-	at := c.items.offset
-	var b block
-	if err := c.decode("block", &b); err != nil {
-		return err
-	}
+	c.readAhead()
+	at, b := read.at, &read.block
 	if b.Preamble.Parameters >= uint64(len(c.params)) {
 		return failure(at, "block", fmt.Errorf("its parameters are none of the file's: %w", ErrDamaged))
 	}
-	r := blockReader{block: &b, storage: &c.params[b.Preamble.Parameters].Storage}
+	r := blockReader{block: b, storage: &c.params[b.Preamble.Parameters].Storage, query: &c.query, reply: &c.reply}
 	if r.storage.Ticks == 0 || r.storage.Ticks > 1e9 {
 		return failure(at, "block", fmt.Errorf("%d ticks a second: %w", r.storage.Ticks, ErrDamaged))
 	}
@@ -290,6 +284,41 @@ func (c *CDNS) next(emit func(*Message)) error {
 	return nil
 }
 
+// readBlock is a block as it was read, and where it begins; or why there is none.
+type readBlock struct {
+	block block
+	at    int64
+	err   error
+}
+
+// readAhead begins to read the next block, while the messages of another are handed on. It ends by itself, whether
+// somebody wants that block or not.
+func (c *CDNS) readAhead() {
+	coming := make(chan *readBlock, 1)
+	c.coming = coming
+	go func() {
+		read := &readBlock{}
+		read.err = c.readBlock(read)
+		coming <- read
+	}()
+}
+
+// readBlock reads the next block. The error is io.EOF after the last.
+func (c *CDNS) readBlock(to *readBlock) error {
+	if !c.open {
+		if c.blocks == 0 {
+			return io.EOF
+		}
+		c.blocks--
+	} else if next, err := c.items.in.Peek(1); err != nil {
+		return cutItem(err, c.items.offset)
+	} else if next[0] == 0xff {
+		return io.EOF
+	}
+	to.at = c.items.offset
+	return c.decode("block", &to.block)
+}
+
 // blockReader reads the exchanges of a block.
 type blockReader struct {
 	block    *block
@@ -297,6 +326,8 @@ type blockReader struct {
 	earliest int64
 	wrong    int // items that point outside the tables
 	bad      bool
+
+	query, reply *builder
 }
 
 // span is a number of ticks in nanoseconds; 0 where that is beyond all reason.
@@ -320,20 +351,19 @@ func at[T any](r *blockReader, table []T, index *uint64) (entry T, ok bool) {
 	return table[*index], true
 }
 
-// address is an address, of which files may leave out the last bits.
-func (r *blockReader) address(index *uint64, v6 bool) []byte {
+// end is an address, of which files may leave out the last bits, with a port.
+func (r *blockReader) end(index *uint64, v6 bool, port uint64) netip.AddrPort {
 	b, ok := at(r, r.block.Tables.Addresses, index)
-	if !ok {
-		return nil
-	}
 	size := 4
 	if v6 {
 		size = 16
 	}
-	if len(b) > size {
-		return nil
+	if !ok || len(b) > size {
+		return endOf(nil, port)
 	}
-	return append(append([]byte(nil), b...), make([]byte, size-len(b))...)
+	var whole [16]byte
+	copy(whole[:], b)
+	return endOf(whole[:size], port)
 }
 
 func number(n *uint64, otherwise uint64) uint64 {
@@ -353,7 +383,7 @@ func (r *blockReader) exchange(q *queried, emit func(*Message)) {
 	if t := transport >> 1 & 15; t < uint64(len(transports)) {
 		over = transports[t]
 	}
-	client, server := alike(endOf(r.address(q.Client, v6), number(q.Port, 0)), endOf(r.address(sign.Server, v6), number(sign.Port, 53)))
+	client, server := alike(r.end(q.Client, v6, number(q.Port, 0)), r.end(sign.Server, v6, number(sign.Port, 53)))
 	has := number(sign.Has, hasQuery|hasReply)
 	kind, _ := at(r, r.block.Tables.ClassTypes, sign.ClassType)
 	name, named := at(r, r.block.Tables.Bytes, q.Name)
@@ -366,14 +396,14 @@ func (r *blockReader) exchange(q *queried, emit func(*Message)) {
 	}
 	flags := number(sign.Flags, 0)
 	id := uint16(number(q.ID, 0))
-	var m builder
+	m := r.query
 	query := Message{At: sent, From: client, To: server, Over: over, Comment: "recorded as C-DNS"}
 	if has&hasQuery != 0 {
 		m.begin(id, queryFlags(flags), number(sign.Opcode, 0), number(sign.RCode, 0))
 		if has&queryNothing == 0 {
 			m.question(name, kind)
 		}
-		r.sections(&m, q.Query)
+		r.sections(m, q.Query)
 		if has&queryOPT != 0 {
 			options, _ := at(r, r.block.Tables.Bytes, sign.Options)
 			ttl := uint32(number(sign.EDNS, 0)&255) << 16
@@ -382,21 +412,20 @@ func (r *blockReader) exchange(q *queried, emit func(*Message)) {
 			}
 			m.record(3, []byte{0}, classType{41, uint16(number(sign.UDPSize, 512))}, ttl, options)
 		}
-		if query.Data = m.message(); q.Query != nil {
-			query.Data = compressed(query.Data)
-		}
+		query.Data = m.message()
 	}
 	reply := Message{At: sent, From: server, To: client, Over: over, Comment: query.Comment}
 	if q.Delay != nil && sent != 0 && *q.Delay >= 0 {
 		reply.At += r.span(uint64(*q.Delay))
 	}
 	if has&hasReply != 0 {
+		m := r.reply
 		m.begin(id, replyFlags(flags), number(sign.Opcode, 0), number(sign.Replied, 0))
 		if has&replyNothing == 0 {
 			m.question(name, kind)
 		}
-		r.sections(&m, q.Reply)
-		reply.Data = compressed(m.message())
+		r.sections(m, q.Reply)
+		reply.Data = m.message()
 		reply.Cut = r.storage.Hints.Exchange&hintAnswers == 0 || r.storage.Hints.Signature&hintRCode == 0
 	}
 	if r.bad {
@@ -463,7 +492,7 @@ func (r *blockReader) malformed(w *malformed, emit func(*Message)) {
 	data, _ := at(r, r.block.Tables.Malformed, w.Data)
 	transport := number(data.Transport, 0)
 	v6 := transport&1 != 0
-	client, server := alike(endOf(r.address(w.Client, v6), number(w.Port, 0)), endOf(r.address(data.Server, v6), number(data.Port, 53)))
+	client, server := alike(r.end(w.Client, v6, number(w.Port, 0)), r.end(data.Server, v6, number(data.Port, 53)))
 	if r.bad {
 		r.wrong++
 		return

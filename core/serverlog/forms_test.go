@@ -84,6 +84,11 @@ func TestBuilderHasABound(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 2, 0, 0}, []int{len(m.Questions), len(m.Answer), len(m.Authority), len(m.Additional)})
 	assert.Equal(t, name, m.Answer[0].Name)
-	assert.Equal(t, []byte{1, 2, 3}, compressed([]byte{1, 2, 3}), "what cannot be read stays as it is")
+
+	b.begin(7, 0x8000, 0, 0)
+	b.question([]byte(name.Wire()), classType{1, 1})
+	b.record(1, []byte(name.Wire()), classType{5, 1}, 60, []byte{63})
+	unread := b.message()
+	assert.Equal(t, []byte{63}, unread[len(unread)-1:], "what cannot be read stays as it is")
 	assert.Equal(t, io.EOF, (&CDNS{ended: true}).Next(nil))
 }

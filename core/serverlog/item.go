@@ -137,6 +137,9 @@ func (s *items) rest(begin int64, major byte, n uint64, open bool, depth int) er
 			}
 			return nil
 		}
+		if major < bytesType && depth < maxDepth {
+			continue // a number, as most are: its head is all of it
+		}
 		if err := s.rest(at, major, n, inner, depth+1); err != nil {
 			return err
 		}
