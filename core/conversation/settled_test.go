@@ -2,6 +2,7 @@ package conversation
 
 import (
 	"fmt"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -79,6 +80,80 @@ func TestSettledExchangesAreTakenUpAgain(t *testing.T) {
 				counted += n
 			}
 			assert.Equal(t, o.Exchanges, counted)
+		})
+	}
+}
+
+// However many others ask meanwhile, within what is remembered, it is found who asks the same again elsewhere, and that
+// one half of a pair fails: each time, and not by luck.
+func TestAskedAmongManyOthers(t *testing.T) {
+	ms := time.Millisecond
+	office := netip.MustParseAddrPort("192.0.2.53:53")
+	others := func(first, n int, from, to time.Duration) (all []packet) {
+		for i := first; i < first+n; i++ {
+			client := netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, 1, byte(i >> 8), byte(i)}), 4000)
+			at := from + time.Duration(i-first)*(to-from)/time.Duration(n)
+			ask := packet{at: at, client: client, id: uint16(i), name: fmt.Sprintf("n%d.example", i)}
+			reply := ask
+			reply.reply = true
+			all = append(all, ask, reply)
+		}
+		return all
+	}
+	for _, tt := range []struct {
+		name   string
+		others int
+		first  packet
+		fails  bool // the first is answered with a failure
+		then   packet
+		found  []string
+	}{
+		{"failed, and asked elsewhere", latestAsked - 10, packet{id: 7}, true, packet{id: 8, server: office}, []string{"fault failed"}},
+		{"the other half, far behind", latestAsked - 10, packet{id: 7}, true, packet{id: 8, t: wire.AAAA}, []string{"fault failed", "concern half-fails"}},
+		{"the other half of one that went well", latestAsked - 10, packet{id: 7}, false, packet{id: 8, t: wire.AAAA}, nil},
+		{"the same again, and it was answered", latestAsked - 10, packet{id: 7}, false, packet{id: 8, server: office}, nil},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			whole := func(p packet, at time.Duration, code wire.RCode) []packet {
+				p.at, p.client, p.name = at, desk, "www.example"
+				reply := p
+				reply.at, reply.reply, reply.code = at+ms, true, code
+				return []packet{p, reply}
+			}
+			code := wire.NoError
+			if tt.fails {
+				code = wire.ServFail
+			}
+			packets := others(0, maxDone+10, 0, 100*ms) // from then on, the ordinary ones are settled at once
+			packets = append(packets, whole(tt.first, 200*ms, code)...)
+			packets = append(packets, others(2*maxDone, tt.others, 205*ms, 395*ms)...)
+			packets = append(packets, whole(tt.then, 400*ms, wire.NoError)...)
+			packets = append(packets, others(0, 1, 90*time.Second, 91*time.Second)...)
+			for range 3 {
+				var before, after int
+				o, err := Read(t.Context(), []*capture.Reader{file(t, packets...)}, Options{Keep: -1, Each: func(p *Transaction) {
+					if p.Client() == capture.EndpointOf(desk) && p.Related().Before.Number > 0 {
+						before = p.Related().Before.Number
+					}
+					if p.Client() == capture.EndpointOf(desk) && p.Related().After.Number > 0 {
+						after = p.Number
+					}
+				}})
+				require.NoError(t, err)
+				var found []string
+				for _, f := range o.Findings {
+					if f.Code != finding.ReadableNames {
+						found = append(found, string(f.Severity)+" "+string(f.Code))
+					}
+				}
+				assert.ElementsMatch(t, tt.found, found)
+				if tt.fails && tt.then.t == 0 {
+					assert.Equal(t, maxDone+11, before)
+					assert.Equal(t, before, after)
+				} else {
+					assert.Zero(t, before+after)
+				}
+			}
 		})
 	}
 }

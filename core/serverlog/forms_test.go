@@ -4,8 +4,11 @@ import (
 	"bufio"
 	"bytes"
 	"io"
+	"net/netip"
+	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -91,4 +94,48 @@ func TestBuilderHasABound(t *testing.T) {
 	unread := b.message()
 	assert.Equal(t, []byte{63}, unread[len(unread)-1:], "what cannot be read stays as it is")
 	assert.Equal(t, io.EOF, (&CDNS{ended: true}).Next(nil))
+}
+
+// Blocks are read ahead: those before a bad one are whole, and what nobody asks for any more is left behind without
+// anything that waits for it.
+func TestBlocksAreReadAhead(t *testing.T) {
+	var written bytes.Buffer
+	w, err := NewCDNSWriter(&written)
+	require.NoError(t, err)
+	query := wire.Message{ID: 1, Flags: wire.RD, Questions: []wire.Question{{Name: name, Type: wire.A, Class: wire.IN}}}
+	data, err := query.Bytes()
+	require.NoError(t, err)
+	var ends []int
+	for i := range 3 * maxBlockItems {
+		require.NoError(t, w.Add(&Exchange{Client: netip.MustParseAddrPort("192.0.2.21:50000"), Server: netip.MustParseAddrPort("192.0.2.53:53"), Sent: int64(1e18 + i), Query: data}))
+		if (i+1)%maxBlockItems == 0 {
+			ends = append(ends, written.Len())
+		}
+	}
+	require.NoError(t, w.Close())
+	for _, tt := range []struct {
+		name   string
+		file   []byte
+		blocks int
+		err    error
+	}{
+		{"whole", written.Bytes(), 3, nil},
+		{"cut in the second", written.Bytes()[:ends[1]-10], 1, ErrCut},
+		{"cut behind the second", written.Bytes()[:ends[1]], 2, ErrCut},
+		{"the third is no block", append(written.Bytes()[:ends[1]:ends[1]], 0x01), 2, ErrDamaged},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			source := NewCDNS(bytes.NewReader(tt.file))
+			messages, err := all(source)
+			assert.Len(t, messages, tt.blocks*maxBlockItems)
+			assert.ErrorIs(t, err, tt.err)
+			assert.Equal(t, io.EOF, source.Next(nil))
+			assert.LessOrEqual(t, source.Offset(), int64(len(tt.file)))
+		})
+	}
+	before := runtime.NumGoroutine()
+	for range 20 {
+		require.NoError(t, NewCDNS(bytes.NewReader(written.Bytes())).Next(func(*Message) {}))
+	}
+	assert.Eventually(t, func() bool { return runtime.NumGoroutine() < before+10 }, 10*time.Second, 10*time.Millisecond)
 }
