@@ -15,6 +15,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -332,6 +333,28 @@ func TestEveryViewOfEveryCapture(t *testing.T) {
 			assert.NotContains(t, o.stdout, "\x1b", "%s %s", name, args)
 			assert.NotContains(t, o.stdout, "\x07", "%s %s", name, args)
 			assert.Empty(t, o.stderr, "%s %s", name, args)
+		}
+	}
+}
+
+// What is drawn keeps to the width that is asked for, down to 60 columns; what cannot be broken, such as a command to
+// paste, may be longer.
+func TestWidths(t *testing.T) {
+	for _, args := range []string{"ask www.hollowtarn.example", "reverse 203.0.113.25", "compare tickets.hollowtarn.example --from office,isp --zone-servers", "trace tickets.hollowtarn.example",
+		"zone hollowtarn.example", "zone hollowtarn.example --try-transfer", "mail hollowtarn.example", "owner hollowtarn.example", "why tickets.hollowtarn.example", "why north.hollowtarn.example", "local", "findings", "lab show", "transfer hollowtarn.example --from ns.farhost.test",
+		"decode valley-morning.pcapng", "decode valley-morning.pcapng --view names", "decode valley-morning.pcapng --view servers", "decode valley-morning.pcapng --view clients", "decode valley-morning.pcapng --view exchanges",
+		"decode valley-morning.pcapng --view timeline", "decode valley-morning.pcapng --view episodes", "decode resolver-uplink.pcap --view walks", "decode valley-morning.pcapng --view local-link", "decode valley-morning.pcapng --exchange 3"} {
+		for _, width := range []int{60, 80} {
+			t.Run(fmt.Sprintf("%s in %d", args, width), func(t *testing.T) {
+				t.Parallel()
+				o := run(t, append(strings.Fields(args), "--lab", "--width", fmt.Sprint(width))...)
+				require.NotEmpty(t, o.stdout, o.stderr)
+				for _, line := range strings.Split(o.stdout, "\n") {
+					if words := strings.Fields(line); len(words) > 1 && !strings.Contains(line, "unquil ") {
+						assert.LessOrEqual(t, utf8.RuneCountInString(line), width, line)
+					}
+				}
+			})
 		}
 	}
 }

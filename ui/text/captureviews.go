@@ -49,11 +49,14 @@ func (v *View) Clients(o *conversation.Overview) {
 }
 
 func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted int) {
-	columns := []column{{title: title, width: v.width}, {"asked", 7, true}, {"failed", 7, true}, {"no name", 8, true}, {peers, 8, true}, {"median", 8, true}, {"95th", 8, true}, {"longest", 8, true}, {"  1 ms–3 s", 10, false}}
-	for _, c := range columns[1:] {
-		columns[0].width -= c.width
+	const narrowest = 16
+	columns := []column{{title: title, width: narrowest}, {"asked", 7, true}, {"failed", 7, true}, {"no name", 8, true}, {peers, 8, true}, {"median", 8, true}, {"95th", 8, true}, {"longest", 8, true}, {"  1 ms–3 s", 10, false}}
+	drawn := fitting(columns, v.width, 8, 6, 3) // the bars go first
+	left := v.width
+	for _, at := range drawn[1:] {
+		left -= columns[at].width
 	}
-	columns[0].width = max(columns[0].width, 16)
+	columns[0].width = max(left, narrowest)
 	if v.Whole {
 		for _, r := range rows[:min(len(rows), v.most())] {
 			columns[0].width = max(columns[0].width, ansi.StringWidth(r.Key)+len(r.Host)+2)
@@ -88,7 +91,10 @@ func (v *View) statTable(title, peers string, rows []conversation.Row, uncounted
 		}
 		cells = append(cells, append(append([]string{key}, words...), bar))
 	}
-	for i, line := range grid(columns, cells) {
+	for i := range cells {
+		cells[i] = chosen(cells[i], drawn)
+	}
+	for i, line := range grid(chosen(columns, drawn), cells) {
 		if key := above[i]; key != "" {
 			v.line(cut(key, v.room()))
 		}

@@ -1,6 +1,7 @@
 package text
 
 import (
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -31,6 +32,28 @@ func grid(columns []column, rows [][]string) []string {
 			return style
 		})
 	return strings.Split(t.String(), "\n")
+}
+
+// fitting are the places of the columns that fit a width: those that can be done without go, in the order given, until
+// the others do.
+func fitting(columns []column, width int, least ...int) (places []int) {
+	for at, c := range columns {
+		places, width = append(places, at), width-c.width
+	}
+	for _, at := range least {
+		if width < 0 {
+			places, width = slices.DeleteFunc(places, func(c int) bool { return c == at }), width+columns[at].width
+		}
+	}
+	return places
+}
+
+// chosen are those of some values that stand at the given places.
+func chosen[T any](all []T, places []int) (some []T) {
+	for _, at := range places {
+		some = append(some, all[at])
+	}
+	return some
 }
 
 // titles are the headings of columns, as a row.

@@ -172,7 +172,10 @@ func (l *Live) Clear() {
 
 // Catalogue draws the pages of findings: one whole, or all with a line each.
 func (v *View) Catalogue(entries []finding.Entry, whole bool) {
-	about := ""
+	about, widest := "", 0
+	for _, e := range entries {
+		widest = max(widest, len(e.Code))
+	}
 	for _, e := range entries {
 		if whole {
 			v.line(subject.Render(string(e.Code)), quiet.Render("  about "+e.About))
@@ -190,7 +193,7 @@ func (v *View) Catalogue(entries []finding.Entry, whole bool) {
 			about = e.About
 			v.line(strong.Render(about))
 		}
-		v.flow("  "+subject.Render(string(e.Code)), 25, e.Meaning, plainStyle)
+		v.flow("  "+subject.Render(string(e.Code)), widest+4, e.Meaning, plainStyle)
 	}
 }
 

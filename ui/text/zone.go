@@ -25,6 +25,7 @@ func (v *View) Zone(z *probe.Zone) {
 	}
 	v.line()
 	columns, servers := serverColumns(z.States), serverRows(z)
+	columns = chosen(columns, fitting(columns, v.room()-4, len(columns)-1, 3)) // the time goes first, then EDNS
 	cells := [][]string{titles(columns)}
 	for _, s := range servers {
 		row := make([]string, len(columns))
