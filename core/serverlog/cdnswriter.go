@@ -1,6 +1,7 @@
 package serverlog
 
 import (
+	"bytes"
 	"encoding/binary"
 	"io"
 	"net/netip"
@@ -34,6 +35,8 @@ type CDNSWriter struct {
 	key    []byte            // of the entry that is looked for
 	index  map[string]uint64 // of entries of tables, by table and contents
 	failed error
+	query  wire.Reader
+	reply  wire.Reader
 }
 
 // NewCDNSWriter writes the beginning of a file. The error is that of w.
@@ -160,8 +163,8 @@ func transport(e *Exchange) uint64 {
 
 // Add writes an exchange. The error is that of the writer, which sticks.
 func (c *CDNSWriter) Add(e *Exchange) error {
-	query, err := wire.ReadMessage(e.Query)
-	reply, replyErr := wire.ReadMessage(e.Reply)
+	query, err := c.query.Read(e.Query)
+	reply, replyErr := c.reply.Read(e.Reply)
 	if err != nil && len(e.Query) > 0 {
 		c.malformed(e, e.Query, e.Sent)
 	}
@@ -172,11 +175,11 @@ func (c *CDNSWriter) Add(e *Exchange) error {
 	if !asked && !replied {
 		return c.flush(maxBlockItems)
 	}
-	client, port, id := c.address(e.Client.Addr()), uint64(e.Client.Port()), uint64(query.ID)
-	of := query.Questions
+	either := query
 	if !asked {
-		id, of = uint64(reply.ID), reply.Questions
+		either = reply
 	}
+	client, port, id, of := c.address(e.Client.Addr()), uint64(e.Client.Port()), uint64(either.ID), either.Questions
 	item := queried{Client: client, Port: &port, ID: &id}
 	sign := signature{Server: c.address(e.Server.Addr()), Port: new(uint64(e.Server.Port())), Transport: new(transport(e)), Has: new(uint64(0)), Flags: new(uint64(0)), Opcode: new(uint64(0))}
 	if len(of) > 0 {
@@ -187,7 +190,7 @@ func (c *CDNSWriter) Add(e *Exchange) error {
 		if len(query.Questions) == 0 {
 			*sign.Has |= queryNothing
 		}
-		*sign.Flags |= flagsOf(&query)
+		*sign.Flags |= flagsOf(query)
 		*sign.Opcode = uint64(query.Flags.Opcode())
 		sign.RCode, sign.Questions, item.Size = new(uint64(query.Flags.RCode())), new(uint64(len(query.Questions))), new(uint64(len(e.Query)))
 		rest := query.Additional
@@ -208,7 +211,7 @@ func (c *CDNSWriter) Add(e *Exchange) error {
 		if _, ok := reply.OPT(); ok {
 			*sign.Has |= replyOPT
 		}
-		*sign.Flags |= flagsOf(&reply) << 8
+		*sign.Flags |= flagsOf(reply) << 8
 		*sign.Opcode = uint64(reply.Flags.Opcode())
 		sign.Replied, item.ReplySize = new(uint64(reply.RCode())), new(uint64(len(e.Reply)))
 		if e.Received != 0 && e.Sent != 0 {
@@ -245,7 +248,7 @@ func (c *CDNSWriter) signatureKey(s *signature) {
 
 func (c *CDNSWriter) malformed(e *Exchange, payload []byte, at int64) {
 	index := uint64(len(c.block.Tables.Malformed))
-	c.block.Tables.Malformed = append(c.block.Tables.Malformed, malformedData{c.address(e.Server.Addr()), new(uint64(e.Server.Port())), new(transport(e)), payload})
+	c.block.Tables.Malformed = append(c.block.Tables.Malformed, malformedData{c.address(e.Server.Addr()), new(uint64(e.Server.Port())), new(transport(e)), bytes.Clone(payload)})
 	c.block.Malformed = append(c.block.Malformed, malformed{Client: c.address(e.Client.Addr()), Port: new(uint64(e.Client.Port())), Data: &index})
 	c.wrong = append(c.wrong, at)
 }

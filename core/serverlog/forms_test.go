@@ -139,3 +139,43 @@ func TestBlocksAreReadAhead(t *testing.T) {
 	}
 	assert.Eventually(t, func() bool { return runtime.NumGoroutine() < before+10 }, 10*time.Second, 10*time.Millisecond)
 }
+
+// What is added is the caller's again at once: messages that can be read, and those that cannot.
+func TestAddedMessagesAreCopied(t *testing.T) {
+	query := wire.Message{ID: 1, Flags: wire.RD, Questions: []wire.Question{{Name: name, Type: wire.A, Class: wire.IN}}}
+	asked, err := query.Bytes()
+	require.NoError(t, err)
+	query.Flags |= wire.QR
+	query.Answer = []wire.Record{{Name: name, Type: wire.TXT, Class: wire.IN, TTL: 60, Data: "\x04text"}}
+	replied, err := query.Bytes()
+	require.NoError(t, err)
+	for what, e := range map[string]Exchange{
+		"an exchange":         {Query: asked, Reply: replied},
+		"a damaged question":  {Query: asked[:20]},
+		"a damaged reply":     {Reply: replied[:40]},
+		"both, and one is so": {Query: asked, Reply: replied[:40]},
+	} {
+		t.Run(what, func(t *testing.T) {
+			write := func(spoil bool) []Message {
+				var written bytes.Buffer
+				w, err := NewCDNSWriter(&written)
+				require.NoError(t, err)
+				own := e
+				own.Client, own.Server = netip.MustParseAddrPort("192.0.2.21:50000"), netip.MustParseAddrPort("192.0.2.53:53")
+				own.Query, own.Reply = bytes.Clone(e.Query), bytes.Clone(e.Reply)
+				require.NoError(t, w.Add(&own))
+				if spoil {
+					clear(own.Query)
+					clear(own.Reply)
+				}
+				require.NoError(t, w.Close())
+				messages, err := all(NewCDNS(&written))
+				require.ErrorIs(t, err, nil)
+				return messages
+			}
+			want := write(false)
+			require.NotEmpty(t, want)
+			assert.Equal(t, want, write(true))
+		})
+	}
+}
