@@ -215,7 +215,8 @@ func (o *Overview) touch(all []capturedMessage, p *pairer) {
 		slot := &p.pairs.slots[m.hash&uint64(len(p.pairs.slots)-1)]
 		sum += slot.hash
 		if !m.is(isReply) {
-			sum += p.latest.touch(m.name^m.client) + p.settled.found.touch(m.hash)
+			of, _, _ := m.asked()
+			sum += p.latest.touch(latestKey(of, m.name, m.says, m.client)) + p.settled.found.touch(m.hash)
 			continue
 		}
 		if pair := slot.pair; pair != nil {

@@ -56,7 +56,7 @@ type pairer struct {
 
 	numbered    int
 	pairs       pairTable
-	latest      recent[latest] // by client and name
+	latest      recent[latest] // by latestKey
 	now         int64          // of the capture
 	due         int64          // when something is to be given up
 	open, done  ring
@@ -69,7 +69,7 @@ type pairer struct {
 }
 
 const (
-	latestAsked = 1 << 13 // names of clients of which is known what was asked last, at the least
+	latestAsked = 1 << 13 // questions of clients that are remembered as the last ones, at the least
 	buckets     = 1 << 12 // in which what waits for a reply is looked for, at first
 )
 
@@ -315,7 +315,7 @@ func (p *pairer) repliedAgain(pair *Transaction, m *capturedMessage, reply wire.
 func (p *pairer) unsolicited(m *capturedMessage, e *envelope) {
 	asked := e.message.Hashes()
 	var fits *Transaction
-	if last := p.latest.find(asked.Name ^ m.client); last != nil {
+	if last := p.latest.find(latestKey(asked.Type, asked.Name, asked.Question, m.client)); last != nil {
 		fits = *last.of(asked.Type)
 	}
 	if fits != nil && (fits.state == free || fits.Answered() || fits.question != asked.Question || fits.client != m.client) {

@@ -7,27 +7,33 @@ import (
 	"unquil/core/wire"
 )
 
-// latest is what a client asked last for a name, and where an exchange is whose other half may be asked yet.
+// latest is what a client asked last for a name: for both address types, or for one other. With the address types goes
+// where an exchange is whose other half may be asked yet.
 type latest struct {
-	asked [3]*Transaction // for A, for AAAA, and for any other type
+	asked [2]*Transaction // for A, and for AAAA; for any other type the first
 	half  uint64          // halfKey of the exchange with a half to come
 	at    uint32          // among the settled ones
 }
 
+// latestKey finds what a client asked last of a question.
+func latestKey(t wire.Type, name, question, client uint64) uint64 {
+	if t == wire.A || t == wire.AAAA {
+		return name ^ client
+	}
+	return question ^ client
+}
+
 // of is where what was asked last for a type is.
 func (l *latest) of(t wire.Type) **Transaction {
-	switch t {
-	case wire.A:
-		return &l.asked[0]
-	case wire.AAAA:
+	if t == wire.AAAA {
 		return &l.asked[1]
 	}
-	return &l.asked[2]
+	return &l.asked[0]
 }
 
 // relate ties a new question to what its client asked for the same name before.
 func (p *pairer) relate(pair *Transaction) {
-	about := p.latest.at(pair.name ^ pair.client)
+	about := p.latest.at(latestKey(pair.of, pair.name, pair.question, pair.client))
 	switch pair.of {
 	case wire.A:
 		p.halve(pair, about.asked[1], about)

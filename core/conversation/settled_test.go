@@ -101,17 +101,21 @@ func TestAskedAmongManyOthers(t *testing.T) {
 		return all
 	}
 	for _, tt := range []struct {
-		name   string
-		others int
-		first  packet
-		fails  bool // the first is answered with a failure
-		then   packet
-		found  []string
+		name    string
+		others  int
+		first   packet
+		fails   bool    // the first is answered with a failure
+		between *packet // what the same client asks for the same name meanwhile, and gets
+		then    packet
+		found   []string
 	}{
-		{"failed, and asked elsewhere", latestAsked - 10, packet{id: 7}, true, packet{id: 8, server: office}, []string{"fault failed"}},
-		{"the other half, far behind", latestAsked - 10, packet{id: 7}, true, packet{id: 8, t: wire.AAAA}, []string{"fault failed", "concern half-fails"}},
-		{"the other half of one that went well", latestAsked - 10, packet{id: 7}, false, packet{id: 8, t: wire.AAAA}, nil},
-		{"the same again, and it was answered", latestAsked - 10, packet{id: 7}, false, packet{id: 8, server: office}, nil},
+		{"failed, and asked elsewhere", latestAsked - 10, packet{id: 7}, true, nil, packet{id: 8, server: office}, []string{"fault failed"}},
+		{"failed, and asked elsewhere, with another type between", latestAsked - 10, packet{id: 7, t: wire.MX}, true, &packet{id: 9, t: wire.TXT}, packet{id: 8, t: wire.MX, server: office}, []string{"fault failed"}},
+		{"failed, and another type asked elsewhere", latestAsked - 10, packet{id: 7, t: wire.MX}, true, nil, packet{id: 8, t: wire.TXT, server: office}, []string{"fault failed"}},
+		{"the other half, with another type between", latestAsked - 10, packet{id: 7}, true, &packet{id: 9, t: wire.HTTPS}, packet{id: 8, t: wire.AAAA}, []string{"fault failed", "concern half-fails"}},
+		{"the other half, far behind", latestAsked - 10, packet{id: 7}, true, nil, packet{id: 8, t: wire.AAAA}, []string{"fault failed", "concern half-fails"}},
+		{"the other half of one that went well", latestAsked - 10, packet{id: 7}, false, nil, packet{id: 8, t: wire.AAAA}, nil},
+		{"the same again, and it was answered", latestAsked - 10, packet{id: 7}, false, nil, packet{id: 8, server: office}, nil},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			whole := func(p packet, at time.Duration, code wire.RCode) []packet {
@@ -126,7 +130,10 @@ func TestAskedAmongManyOthers(t *testing.T) {
 			}
 			packets := others(0, maxDone+10, 0, 100*ms) // from then on, the ordinary ones are settled at once
 			packets = append(packets, whole(tt.first, 200*ms, code)...)
-			packets = append(packets, others(2*maxDone, tt.others, 205*ms, 395*ms)...)
+			if tt.between != nil {
+				packets = append(packets, whole(*tt.between, 202*ms, wire.NoError)...)
+			}
+			packets = append(packets, others(2*maxDone, tt.others-1, 205*ms, 395*ms)...)
 			packets = append(packets, whole(tt.then, 400*ms, wire.NoError)...)
 			packets = append(packets, others(0, 1, 90*time.Second, 91*time.Second)...)
 			for range 3 {
@@ -147,7 +154,7 @@ func TestAskedAmongManyOthers(t *testing.T) {
 					}
 				}
 				assert.ElementsMatch(t, tt.found, found)
-				if tt.fails && tt.then.t == 0 {
+				if tt.fails && tt.then.t == tt.first.t {
 					assert.Equal(t, maxDone+11, before)
 					assert.Equal(t, before, after)
 				} else {
