@@ -61,20 +61,36 @@ func (r *recent[V]) at(hash uint64) *V {
 	if v != nil {
 		return v
 	}
+	v = r.add(slot, hash)
+	if _, before := r.old.find(hash); before != nil {
+		*v = *before
+	}
+	return v
+}
+
+// put puts a value there, whatever it was before.
+func (r *recent[V]) put(hash uint64, value V) {
+	slot, v := r.young.find(hash)
+	if v == nil {
+		v = r.add(slot, hash)
+	}
+	*v = value
+}
+
+// add makes room for the value of a hash that the young do not have, and for which there is a slot.
+func (r *recent[V]) add(slot *uint32, hash uint64) *V {
 	if len(r.young.values) == cap(r.young.values) {
 		r.young, r.old = r.old, r.young
 		clear(r.young.index)
 		r.young.values = r.young.values[:0]
 		slot, _ = r.young.find(hash)
 	}
-	added := recentValue[V]{hash: hash}
-	if _, before := r.old.find(hash); before != nil {
-		added.value = *before
-	}
-	r.young.values = append(r.young.values, added)
 	n := len(r.young.values)
-	*slot = uint32(hash>>32)&^uint32(len(r.young.index)-1) | uint32(n)
-	return &r.young.values[n-1].value
+	r.young.values = r.young.values[:n+1]
+	v := &r.young.values[n]
+	*v = recentValue[V]{hash: hash}
+	*slot = uint32(hash>>32)&^uint32(len(r.young.index)-1) | uint32(n+1)
+	return &v.value
 }
 
 // touch looks where the value of a hash may be, so that it is near when it is needed.

@@ -73,7 +73,7 @@ func (p *pairer) leave(pair *Transaction, t told) {
 	all := &p.settled
 	at := all.count
 	all.count++
-	*all.found.at(pair.hash) = at
+	all.found.put(pair.hash, at)
 	s := &all.ring[at%settledKept]
 	s.hash, s.sent, s.ended, s.number, s.packet, s.last = pair.hash, pair.First.At, pair.Received, pair.Number, pair.First.Packet, pair.ReceivedIn
 	s.says, s.of, s.hops, s.told = pair.says, pair.of, pair.hops, t
