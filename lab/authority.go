@@ -81,7 +81,7 @@ func (l *Lab) CAs() (*x509.CertPool, error) {
 // needAuthority makes the authority once; l.mu is held.
 func (l *Lab) needAuthority() (err error) {
 	if l.authority == nil {
-		l.authority, err = newAuthority(time.Now())
+		l.authority, err = newAuthority(l.clock())
 	}
 	return err
 }
@@ -91,7 +91,7 @@ func (l *Lab) certificate(a netip.Addr) (tls.Certificate, error) {
 	if err := l.needAuthority(); err != nil {
 		return tls.Certificate{}, err
 	}
-	identity, now := l.identities[a], time.Now()
+	identity, now := l.identities[a], l.clock()
 	if identity.lapsed {
 		now = now.AddDate(0, 0, -3)
 	}

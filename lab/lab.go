@@ -17,7 +17,7 @@ const patience = 200 * time.Millisecond
 
 // Options says how to run the lab. The zero value is ready to use.
 type Options struct {
-	// Now is the lab's clock; nil means one that starts where the scenario begins.
+	// Now is the lab's clock, and the one of who asks in it; nil means ones that start where the scenario begins.
 	Now func() time.Time
 	// Begins is when its time begins, and with it that of its signatures; zero means when the scenario says.
 	Begins time.Time
@@ -37,6 +37,7 @@ type Options struct {
 type Lab struct {
 	Scenario *Scenario
 	now      func() time.Time
+	clock    func() time.Time
 	wait     func(time.Duration)
 	latency  time.Duration
 	jitter   func() time.Duration // of one reply, beside the latency; nil: none
@@ -77,7 +78,7 @@ func New(o Options) (*Lab, error) {
 		scenario.Begins = o.Begins
 	}
 	l := &Lab{
-		Scenario: scenario, now: o.Now, wait: o.Wait, latency: o.Latency, jitter: o.Jitter, wires: sockets{},
+		Scenario: scenario, now: o.Now, clock: o.Now, wait: o.Wait, latency: o.Latency, jitter: o.Jitter, wires: sockets{},
 		hosts: map[netip.Addr]host{}, closed: map[netip.Addr]bool{}, noTCP: map[netip.Addr]bool{}, labels: map[string]netip.Addr{},
 		doors: map[door]opened{}, identities: map[netip.Addr]identity{},
 	}
@@ -85,6 +86,7 @@ func New(o Options) (*Lab, error) {
 		begun := time.Now()
 		speed := cmp.Or(o.Speed, 1)
 		l.now = func() time.Time { return scenario.Begins.Add(time.Duration(float64(time.Since(begun)) * speed)) }
+		l.clock = func() time.Time { return scenario.Begins.Add(time.Since(begun)) }
 	}
 	if l.wait == nil {
 		l.wait = time.Sleep
@@ -181,6 +183,10 @@ func rootHints(z *zone) []wire.Record {
 
 // Now is the time in the lab, which TTLs there run by.
 func (l *Lab) Now() time.Time { return l.now() }
+
+// Clock is the time of whoever asks in the lab. It begins with [Lab.Now], and goes no faster than
+// this machine's: what a reply takes stays what it took.
+func (l *Lab) Clock() time.Time { return l.clock() }
 
 // travel waits for as long as one reply is on its way, when its host takes some time of its own.
 func (l *Lab) travel(own time.Duration) {

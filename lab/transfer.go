@@ -24,7 +24,7 @@ func (c replier) transfer(data []byte, write func([]byte)) bool {
 		return false
 	}
 	c.lab.wait(c.lab.latency)
-	chain, allowed := server.admit(data, c.lab.Scenario.Keys)
+	chain, allowed := server.admit(data, c.lab.Scenario.Keys, c.lab.clock())
 	var content *zone
 	for _, z := range server.zones {
 		if z.origin.Equal(q.Name) && z.authority {
@@ -36,7 +36,7 @@ func (c replier) transfer(data []byte, write func([]byte)) bool {
 		m.Answer, m.Flags = records, (m.Flags | wire.AA).WithRCode(code)
 		if out, err := m.Bytes(); err == nil {
 			if chain != nil {
-				out = chain.Sign(out, time.Now())
+				out = chain.Sign(out, c.lab.clock())
 			}
 			write(out)
 		}
@@ -62,14 +62,14 @@ func (c replier) transfer(data []byte, write func([]byte)) bool {
 
 // admit reports whether who sent the query may have zones, and how to sign the
 // replies; nil: not at all.
-func (s *authoritative) admit(query []byte, keys []Key) (*tsig.Chain, bool) {
+func (s *authoritative) admit(query []byte, keys []Key, now time.Time) (*tsig.Chain, bool) {
 	for _, k := range keys {
 		key, err := tsig.NewKey(k.Name, k.Algorithm, k.Secret)
 		if err != nil {
 			continue
 		}
 		chain := &tsig.Chain{Key: key}
-		if tsig.Signed(query) && chain.Check(query, time.Now()) == nil {
+		if tsig.Signed(query) && chain.Check(query, now) == nil {
 			chain.Answer()
 			return chain, s.Transfers != ToNobody
 		}

@@ -31,7 +31,7 @@ func TestPagesAreAsRead(t *testing.T) {
 			now := example.ReplaceAllStringFunc(string(text), func(block string) string {
 				line := example.FindStringSubmatch(block)[1]
 				o := runIn(t, []string{"COLUMNS=80"}, shellWords(line)...)
-				lines := strings.SplitAfter(chance.ReplaceAllString(o.stdout, " evidence …"), "\n")
+				lines := strings.SplitAfter(steady(o.stdout), "\n")
 				if len(lines) > pageLines+1 {
 					lines = append(lines[:pageLines], fmt.Sprintf("… and %d more lines\n", len(lines)-1-pageLines))
 				}

@@ -33,7 +33,8 @@ var (
 // connections open to be used again: call Close when done.
 type Client struct {
 	Network Network
-	Now     func() time.Time
+	Now     func() time.Time // what exchanges are stamped with
+	WaitBy  func() time.Time // the clock that connections wait by, which is this machine's; nil: Now is that
 	Options Options
 	Budget  *Budget // nil: none
 
@@ -42,6 +43,15 @@ type Client struct {
 	webs    map[Server]*web
 	quics   map[Server]*quicLink
 	limited atomic.Pointer[error]
+}
+
+// after is the time after a wait, as connections take it.
+func (c *Client) after(wait time.Duration) time.Time {
+	now := c.WaitBy
+	if now == nil {
+		now = c.Now
+	}
+	return now().Add(wait)
 }
 
 // Limited is why this machine itself could not ask, when first it could not; nil when it
@@ -299,7 +309,7 @@ func overUDP(ctx context.Context, c *Client, a *Attempt, server Server, query *w
 	defer conn.Close()
 	a.Local = localAddress(conn.LocalAddr())
 	a.Sent = c.Now()
-	conn.SetReadDeadline(a.Sent.Add(o.wait()))
+	conn.SetReadDeadline(c.after(o.wait()))
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}

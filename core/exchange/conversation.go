@@ -69,11 +69,11 @@ func (c *Client) converse(ctx context.Context, e *Exchange, a *Attempt, server S
 	defer conn.Close()
 	defer context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })()
 	a.Local, a.Sent = localAddress(conn.LocalAddr()), c.Now()
-	conn.SetDeadline(c.Now().Add(o.wait()))
+	conn.SetDeadline(c.after(o.wait()))
 	if _, err := conn.Write(wire.AppendFramed(nil, a.Query)); err != nil {
 		return fmt.Errorf("%w: %w", ErrClosed, err)
 	}
-	in := &patient{conn: conn, wait: o.wait(), now: c.Now}
+	in := &patient{conn: conn, limit: func() time.Time { return c.after(o.wait()) }}
 	buf := make([]byte, maxMessage)
 	for first := true; ; first = false {
 		in.renew()
@@ -112,14 +112,13 @@ type patient struct {
 		io.Reader
 		SetReadDeadline(time.Time) error
 	}
-	wait time.Duration
-	now  func() time.Time
-	have []byte // read and not handed over yet
-	buf  [32 << 10]byte
+	limit func() time.Time // for the next message
+	have  []byte           // read and not handed over yet
+	buf   [32 << 10]byte
 }
 
 // renew gives the next message its time.
-func (p *patient) renew() { p.conn.SetReadDeadline(p.now().Add(p.wait)) }
+func (p *patient) renew() { p.conn.SetReadDeadline(p.limit()) }
 
 func (p *patient) Read(b []byte) (int, error) {
 	if len(p.have) == 0 {

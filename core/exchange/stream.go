@@ -190,7 +190,7 @@ func (s *stream) ask(ctx context.Context, c *Client, a *Attempt, server Server, 
 		return nil, err
 	}
 	a.Local, a.Sent = localAddress(conn.LocalAddr()), c.Now()
-	conn.SetDeadline(c.Now().Add(idleStream))
+	conn.SetDeadline(c.after(idleStream))
 	framed := append(binary.BigEndian.AppendUint16(make([]byte, 0, 2+len(a.Query)), uint16(len(a.Query))), a.Query...)
 	if _, err := conn.Write(framed); err != nil {
 		s.fail(conn, err)

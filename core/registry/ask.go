@@ -52,8 +52,6 @@ const (
 // goroutines.
 type Asker struct {
 	Client *exchange.Client
-	// Now is the time that registrations are judged at; nil is the client's.
-	Now func() time.Time
 	// LookUp finds the addresses of a registry's host.
 	LookUp func(ctx context.Context, host wire.Name) []netip.Addr
 	// Location is where the lists are, as a URL; "" for the standard's own.
@@ -111,13 +109,6 @@ func (m *memo[T]) once(key string, f func() (T, error)) (T, error) {
 	}
 	<-known.done
 	return known.thing, known.err
-}
-
-func (a *Asker) now() time.Time {
-	if a.Now != nil {
-		return a.Now()
-	}
-	return a.Client.Now()
 }
 
 func (a *Asker) note(text string) {
@@ -264,7 +255,7 @@ func problem(err error) string {
 // AnswerAbout is what comes of asking about a domain, as it can be kept.
 func (a *Asker) AnswerAbout(ctx context.Context, name wire.Name) Answer {
 	d, err := a.Domain(ctx, name)
-	answer := Answer{At: a.now(), Domain: d, Unknown: errors.Is(err, ErrUnknown), Notes: a.Notes()}
+	answer := Answer{At: a.Client.Now(), Domain: d, Unknown: errors.Is(err, ErrUnknown), Notes: a.Notes()}
 	switch {
 	case d != nil:
 		answer.From = d.Sources[0].Host

@@ -30,7 +30,7 @@ func asking(t *testing.T) *registry.Asker {
 	require.NoError(t, err)
 	authorities, err := l.CAs()
 	require.NoError(t, err)
-	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: 500 * time.Millisecond, Attempts: 2, CAs: authorities}}
+	client := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: 500 * time.Millisecond, Attempts: 2, CAs: authorities}}
 	t.Cleanup(func() { client.Close(); l.Close() })
 	return labtest.Registries(t, l, client)
 }
@@ -119,12 +119,12 @@ func TestListsAreKept(t *testing.T) {
 		_, err := a.Domain(t.Context(), domain)
 		return a, err
 	}
-	a, err = reachable(24*time.Hour, time.Now().Add(-time.Hour))
+	a, err = reachable(24*time.Hour, a.Client.Now().Add(-time.Hour))
 	assert.NoError(t, err)
 	assert.Empty(t, a.Notes(), "what is fresh is used without asking")
-	a, err = reachable(time.Hour, time.Now().Add(-48*time.Hour))
+	a, err = reachable(time.Hour, a.Client.Now().Add(-48*time.Hour))
 	assert.NoError(t, err)
-	assert.Contains(t, strings.Join(a.Notes(), " "), "is as it was on "+time.Now().Add(-48*time.Hour).Format("2 January 2006"))
+	assert.Contains(t, strings.Join(a.Notes(), " "), "is as it was on "+a.Client.Now().Add(-48*time.Hour).Format("2 January 2006"))
 	delete(shelf, key)
 	_, err = reachable(0, time.Time{})
 	assert.Error(t, err)

@@ -25,7 +25,7 @@ func Prober(t *testing.T) (probe.Prober, *lab.Lab) {
 	require.NoError(t, err)
 	authorities, err := l.CAs()
 	require.NoError(t, err)
-	client := &exchange.Client{Network: l.Network(), Now: time.Now, Options: exchange.Options{Wait: time.Second, Attempts: 1, CAs: authorities}}
+	client := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: time.Second, Attempts: 1, CAs: authorities}}
 	t.Cleanup(func() { client.Close(); l.Close() })
 	return probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(l.Hints())}, l
 }
@@ -49,5 +49,5 @@ func Codes(found []finding.Finding) (list []string) {
 // Registries asks the lab's registries with a client, whose authorities have to be the lab's.
 func Registries(t *testing.T, l *lab.Lab, client *exchange.Client) *registry.Asker {
 	asker := &mail.Asker{Session: &exchange.Session{Client: client}, Resolvers: []exchange.Server{Resolver(t, l, "office")}}
-	return &registry.Asker{Client: client, Now: l.Now, Location: lab.Lists, LookUp: asker.Addresses}
+	return &registry.Asker{Client: client, Location: lab.Lists, LookUp: asker.Addresses}
 }

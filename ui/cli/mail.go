@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -40,7 +39,7 @@ func newMail(a *app) *cobra.Command {
 				}
 				options[i] = mail.Options{Receiving: true, Sending: true, Selectors: append(selectors, tried...)}
 				if sender != "" {
-					if options[i].Sender, err = senderOf(domains[i], sender, mailFrom, helo, cmd.Flags().Changed("mail-from")); err != nil {
+					if options[i].Sender, err = a.senderOf(domains[i], sender, mailFrom, helo, cmd.Flags().Changed("mail-from")); err != nil {
 						return err
 					}
 				} else if mailFrom != "" || helo != "" {
@@ -159,12 +158,12 @@ func signedForMail(ctx context.Context, prober probe.Prober, e *exchange.Exchang
 
 // senderOf is who wants to send, as the options say it. given says that a mailbox was, be it
 // the empty one.
-func senderOf(domain wire.Name, address, mailbox, helo string, given bool) (*mail.Sender, error) {
+func (a *app) senderOf(domain wire.Name, address, mailbox, helo string, given bool) (*mail.Sender, error) {
 	ip, err := netip.ParseAddr(address)
 	if err != nil {
 		return nil, usage(fmt.Errorf("--sender %q: %w", shorten(address), errAddress))
 	}
-	s := &mail.Sender{Address: ip, Helo: helo, Domain: domain.Spoken(), Now: time.Now()}
+	s := &mail.Sender{Address: ip, Helo: helo, Domain: domain.Spoken(), Now: a.now()}
 	switch {
 	case given && mailbox == "":
 		if s.Domain = ""; helo == "" {

@@ -4,10 +4,8 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -96,8 +94,7 @@ type keeping struct {
 	file   *files.Output
 	packed io.WriteCloser // in front of it
 	writer *evidence.Writer
-	added  map[int]bool  // by number, of those that may come again
-	ahead  time.Duration // what the lab's time is before this machine's, by which packets are kept
+	added  map[int]bool // by number, of those that may come again
 }
 
 func (a *app) keepFlag(cmd *cobra.Command) {
@@ -120,7 +117,7 @@ func (a *app) newEvidence() (*keeping, error) {
 	if err != nil {
 		return nil, fmt.Errorf("keeping evidence: %w", err)
 	}
-	return &keeping{file: file, packed: packed, writer: writer, ahead: a.ahead()}, nil
+	return &keeping{file: file, packed: packed, writer: writer}, nil
 }
 
 // keepSession writes all exchanges of the session to the file that --keep names.
@@ -129,7 +126,7 @@ func (a *app) keepSession() (err error) {
 	if a.evidence.writer == nil {
 		return nil
 	}
-	if err := a.evidence.writer.AddAll(later(a.session.Exchanges(), a.evidence.ahead), a.given); err != nil {
+	if err := a.evidence.writer.AddAll(a.session.Exchanges(), a.given); err != nil {
 		return fmt.Errorf("keeping evidence: %w", err)
 	}
 	return nil
@@ -156,44 +153,10 @@ func (v *keeping) add(e *exchange.Exchange) error {
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if err := v.writer.Add(&later([]exchange.Exchange{*e}, v.ahead)[0]); err != nil {
+	if err := v.writer.Add(e); err != nil {
 		return fmt.Errorf("keeping evidence: %w", err)
 	}
 	return nil
-}
-
-// ahead is how far the time of the lab is before that of this machine; 0 outside it.
-func (a *app) ahead() time.Duration {
-	if a.simulation == nil {
-		return 0
-	}
-	return time.Until(a.simulation.Now())
-}
-
-// later are exchanges as if all had been so much later.
-func later(exchanges []exchange.Exchange, by time.Duration) []exchange.Exchange {
-	if by == 0 {
-		return exchanges
-	}
-	shift := func(t *time.Time) {
-		if !t.IsZero() {
-			*t = t.Add(by)
-		}
-	}
-	out := slices.Clone(exchanges)
-	for i := range out {
-		out[i].Attempts = slices.Clone(out[i].Attempts)
-		for j := range out[i].Attempts {
-			attempt := &out[i].Attempts[j]
-			shift(&attempt.Sent)
-			shift(&attempt.Received)
-			attempt.Rejected = slices.Clone(attempt.Rejected)
-			for k := range attempt.Rejected {
-				shift(&attempt.Rejected[k].At)
-			}
-		}
-	}
-	return out
 }
 
 // keepEnd puts the evidence in place; a failure counts when there is no other.

@@ -47,7 +47,7 @@ func (a *app) ownersFlag(cmd *cobra.Command) {
 // registries are asked over the network of the run, in a session of their own: what is asked
 // for their sake is no evidence. The error is that of the options.
 func (a *app) registries(ctx context.Context) (*registry.Asker, error) {
-	asker := &registry.Asker{Client: a.session.Client, Now: a.now, Location: a.bootstrap}
+	asker := &registry.Asker{Client: a.session.Client, Location: a.bootstrap}
 	if asker.Location == "" {
 		asker.Location = a.Registry.Bootstrap
 	}
@@ -108,7 +108,7 @@ func addressesOf(ctx context.Context, session *exchange.Session, servers []excha
 // now is the time that counts: in the lab, the lab's own.
 func (a *app) now() time.Time {
 	if a.simulation != nil {
-		return a.simulation.Now()
+		return a.simulation.Clock()
 	}
 	return time.Now()
 }

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -73,14 +72,14 @@ func (a *app) report(of reportOf) (err error) {
 		return nil
 	}
 	draw := reportKinds[strings.ToLower(filepath.Ext(a.reportFile))]
-	r := &page.Report{Command: a.commandLine(), Version: version(), Made: time.Now(), Lab: a.lab, Headline: of.headline, Verdicts: of.verdicts,
+	r := &page.Report{Command: a.commandLine(), Version: version(), Made: a.now(), Lab: a.lab, Headline: of.headline, Verdicts: of.verdicts,
 		Walks: of.walks, Compared: of.compared, Steps: slices.Clone(of.steps), Tables: of.tables, Findings: slices.Clone(of.findings), Exchanges: of.exchanges, Left: of.left}
 	finding.Sort(r.Findings)
 	if r.Headline == "" {
 		r.Headline = headline(of.verdicts)
 	}
 	if of.evidence == nil {
-		of.evidence = func(w io.Writer) error { return writeEvidence(w, later(r.Exchanges, a.ahead()), a.given) }
+		of.evidence = func(w io.Writer) error { return writeEvidence(w, r.Exchanges, a.given) }
 	}
 	if len(r.Exchanges) > 0 {
 		r.Evidence = filepath.Base(a.capture.Name())
@@ -113,7 +112,7 @@ func (a *app) redactedReport(draw func(io.Writer, *page.Report) error, whole *pa
 		return fmt.Errorf("writing the report: %w", err)
 	}
 	var packets bytes.Buffer
-	if err := writeEvidence(&packets, later(r.Exchanges, a.ahead()), nil); err != nil {
+	if err := writeEvidence(&packets, r.Exchanges, nil); err != nil {
 		return fmt.Errorf("writing the report's capture: %w", err)
 	}
 	finder := redactor.Finder()

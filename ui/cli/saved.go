@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -74,10 +73,7 @@ func (a *app) endSaving(command string, failed error) error {
 	text := a.written.Bytes()
 	if !a.json {
 		d := a.document(command, a.told.findings)
-		made := time.Now().UTC()
-		if a.simulation != nil {
-			made = a.simulation.Now().UTC()
-		}
+		made := a.now().UTC()
 		d.Made = &made
 		var b bytes.Buffer
 		if err := d.Write(&b); err != nil {

@@ -16,7 +16,6 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
@@ -294,7 +293,7 @@ func (s *shell) line(ctx context.Context, line string, out, errOut io.Writer) (c
 		code = worse(code, c)
 	}
 	if len(s.Steps) == steps && !maps.Equal(chosen, s.chosen) { // it did nothing but choose
-		s.keepStep(casework.Step{At: time.Now(), Line: typed(line)}, errOut)
+		s.keepStep(casework.Step{At: s.now(), Line: typed(line)}, errOut)
 		if s.json {
 			s.document(out, map[string]any{"line": line, "chosen": s.chosen})
 		}
@@ -352,7 +351,7 @@ func (s *shell) run(ctx context.Context, line string, args []string, out, errOut
 	}
 	s.shown = true
 	a, said, code := s.execute(ctx, args, out, errOut)
-	step := casework.Step{At: time.Now(), Line: typed(line), Said: said, Exit: code, Findings: a.told.findings}
+	step := casework.Step{At: s.now(), Line: typed(line), Said: said, Exit: code, Findings: a.told.findings}
 	if a.session != nil {
 		step.Args = args
 		step.Exchanges = a.session.Exchanges()

@@ -44,10 +44,7 @@ func (a *app) byResolver(p *probe.Prober) (err error) {
 
 // validation is what signatures are judged by, and as of when; no anchors where they are not.
 func (a *app) validation() (anchors []wire.Record, asOf time.Time, err error) {
-	asOf = time.Now()
-	if a.simulation != nil {
-		asOf = a.simulation.Now()
-	}
+	asOf = a.now()
 	if a.asOf != "" {
 		if asOf, err = time.Parse(time.RFC3339, a.asOf); err != nil {
 			return nil, asOf, usage(fmt.Errorf("--as-of %q: %w", shorten(a.asOf), errAsOf))
