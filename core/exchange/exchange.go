@@ -245,7 +245,10 @@ func (s *Said) Read(records []wire.Record) {
 	s.text, s.ends = s.text[:0], s.ends[:0]
 	for _, r := range records {
 		start := len(s.text)
-		s.text = r.Folded().AppendValue(s.text)
+		if r.Name = (wire.Name{}); !isAddress(r) { // whose it is does not count
+			r = r.Folded()
+		}
+		s.text = r.AppendValue(s.text)
 		s.ends = append(s.ends, [2]int{start, len(s.text)})
 	}
 	if len(records) < 2 {
@@ -254,6 +257,11 @@ func (s *Said) Read(records []wire.Record) {
 	compare := func(a, b [2]int) int { return bytes.Compare(s.text[a[0]:a[1]], s.text[b[0]:b[1]]) }
 	slices.SortFunc(s.ends, compare)
 	s.ends = slices.CompactFunc(s.ends, func(a, b [2]int) bool { return compare(a, b) == 0 })
+}
+
+func isAddress(r wire.Record) bool {
+	_, is := r.Address()
+	return is
 }
 
 // Len is how many values there are, and At is one of them: good until [Said.Read] is called again.

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"strconv"
@@ -44,6 +45,34 @@ func (m *Message) EDNS() (e EDNS, ok bool) {
 		e.Options = append(e.Options, Option{uint16(unsigned(r.Data[from : from+2])), r.Data[from+4 : to]})
 	})
 	return e, err == nil
+}
+
+// EDNS reports whether the message has a well-formed OPT record, and whether that has DNSSEC records
+// sent too (RFC 3225). ok is false for a damaged message.
+func (v View) EDNS() (do, ok bool) {
+	if v.Count(AdditionalSection) == 0 {
+		return false, false
+	}
+	found := false
+	c := v.Records()
+	for c.Next() {
+		if r := &c.Record; !found && r.Section == AdditionalSection && r.Type == OPT {
+			found, do, ok = true, r.TTL&0x8000 != 0, wholeOptions(r.Data)
+		}
+	}
+	return do && ok && c.Err == nil, ok && c.Err == nil
+}
+
+// wholeOptions reports whether options fill their RDATA (RFC 6891 §6.1.2).
+func wholeOptions(data []byte) bool {
+	for len(data) >= 4 {
+		size := 4 + int(binary.BigEndian.Uint16(data[2:]))
+		if size > len(data) {
+			return false
+		}
+		data = data[size:]
+	}
+	return len(data) == 0
 }
 
 // Record returns the OPT record that says e, with the upper bits of an extended

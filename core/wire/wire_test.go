@@ -526,6 +526,9 @@ func FuzzMessage(f *testing.F) {
 	for _, name := range []string{"\xc0\x0c", "\xc0\x00", "\x03www\xc0\x00"} { // compressed against nothing
 		f.Add([]byte("\x00\x01\x80\x00\x00\x01\x00\x00\x00\x00\x00\x00" + name + "\x00\x01\x00\x01"))
 	}
+	for _, options := range []string{"\x00\x00", "\x00\x04\x00\x0a\x00\x00", "\x00\x03\x00\x0a\x00"} { // of EDNS: none, a whole one, a cut one
+		f.Add([]byte("\x00\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x29\x04\xd0\x00\x00\x80\x00" + options))
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		assertCovered(t, data)
 		walkView(data)
@@ -536,6 +539,11 @@ func FuzzMessage(f *testing.F) {
 			require.ErrorAs(t, err, new(*ParseError))
 			return
 		}
+		e, has := m.EDNS()
+		v, err := ReadView(data)
+		require.NoError(t, err)
+		do, ok := v.EDNS()
+		require.Equal(t, []bool{has, has && e.DO}, []bool{ok, do})
 		out, err := m.Bytes()
 		if err != nil {
 			require.ErrorIs(t, err, ErrMessageSize) // what was compressed may not fit uncompressed

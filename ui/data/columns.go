@@ -265,12 +265,7 @@ func (c *Columns) row(t *conversation.Transaction, g *rowGroup) {
 	if ok {
 		row.name, row.of, row.class = c.spelling(question.Name), question.Type, question.Class
 	}
-	if query.Count(wire.AdditionalSection) == 0 { // as then it has no EDNS
-	} else if m, err := c.read.Read(query.Bytes()); err == nil {
-		if e, ok := m.EDNS(); ok {
-			row.hasEDNS, row.hasDO = true, e.DO
-		}
-	}
+	row.hasDO, row.hasEDNS = query.EDNS()
 	if row.answered {
 		reply := t.Reply()
 		row.replySize = int32(len(reply))
