@@ -212,6 +212,9 @@ func TestDemoFitsAScreen(t *testing.T) {
 		assert.Contains(t, step, "learned")
 	}
 	assert.Contains(t, o.stdout, "more lines\n")
+	for number, matters := range map[int]string{2: "ns.farhost.test  203.0.113.77", 3: "answers 203.0.113.80", 4: "203.0.113.80 [15]", 8: "spf.lanternpost.test  has no SPF record"} {
+		assert.Contains(t, steps[number], matters, "what the step teaches is on its screen")
+	}
 	one := run(t, "demo", "--step", "5")
 	one.holds(t, 0, []string{"5 of 15", "how sure certain", "checks"}, []string{"more lines", "4 of 15", "To hand over"})
 	assert.Equal(t, 2, run(t, "demo", "--step", "16").code)

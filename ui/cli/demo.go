@@ -21,6 +21,7 @@ type scene struct {
 	command []string
 	learned string
 	lines   []string // that are typed in a session
+	matters []string // what the lines that are shown of it in any case have in them
 }
 
 var scenes = []scene{
@@ -32,17 +33,20 @@ var scenes = []scene{
 	{
 		said:    "\"The valley station cannot sell tickets.\" Does everybody get the same answer?",
 		command: []string{"compare", "tickets.hollowtarn.example", "--type", "A", "--from", "office,isp", "--zone-servers"},
+		matters: []string{"differs       203.0.113.80", "office  ", "203.0.113.77"},
 		learned: "The shop has moved. The office resolver still hands out the old address, and so does one of the zone's own servers, which missed the move.",
 	},
 	{
 		said:    "Who is that server, and how did we get to it?",
 		command: []string{"trace", "tickets.hollowtarn.example"},
+		matters: []string{"dns1.hollowtarn.example  answers 203.0.113.140 (203", "ns.farhost.test          answers", "2026030701, "},
 		learned: "The walk goes from the root down to the zone's three servers; ns.farhost.test has an older serial.",
 	},
 	{
 		said:    "And by hand, without copying an address? The numbers in square brackets stand for what they follow.",
 		command: []string{"session"},
 		lines:   []string{"from root", "type a tickets.hollowtarn.example", "from 1 ask", "from 8 ask", "from 13 ask", "note \"ns.farhost.test still has the old address\""},
+		matters: []string{"from 8 ask", "from 13 ask", "A            203.0.113."},
 		learned: "Two servers of one zone give two addresses. A session keeps every exchange, and report or keep hand them over with the notes.",
 	},
 	{
@@ -63,6 +67,7 @@ var scenes = []scene{
 	{
 		said:    "\"The newsletter comes back.\"",
 		command: []string{"mail", "hollowtarn.example"},
+		matters: []string{"has no SPF record ("},
 		learned: "The provider that sends the newsletter has given up the name that our SPF record includes: all of the record is void, for our own mail too.",
 	},
 	{
@@ -88,7 +93,7 @@ var scenes = []scene{
 	{
 		said:    "The valley station's switch recorded that morning. What is in the capture?",
 		command: []string{"decode", "valley-morning.pcapng"},
-		learned: "The old ticket address, the camera's failure after 2.4 s, and a resolver in the waiting room that never answers.",
+		learned: "The camera and the lift status page fail at the office resolver, a resolver in the waiting room never answers, and another answers for a name that does not exist.",
 	},
 	{
 		said:    "Which look-ups cost people time, misspelled names aside?",
@@ -176,7 +181,7 @@ func (a *app) demo(ctx context.Context, d *tour) error {
 		if last := len(args) - 1; args[last] == reportName {
 			args[last] = filepath.Join(folder, reportName)
 		}
-		shown := &text.Screen{Most: sceneLines, W: a.stdout}
+		shown := &text.Screen{Most: sceneLines, Matters: s.matters, W: a.stdout}
 		if d.step != 0 {
 			shown.Most = 0
 		}

@@ -93,17 +93,30 @@ func TestHistogramColumns(t *testing.T) {
 	assert.Contains(t, b.String(), "none")
 }
 
-// A screen has the first lines, and says how many more there were.
+// A screen has the lines that matter and the first ones, and says how many more there were.
 func TestScreen(t *testing.T) {
-	for most, want := range map[int]string{0: "one\ntwo\nthree", 2: "one\ntwo\n… and 1 more line\n", 3: "one\ntwo\nthree\n"} {
+	for _, tt := range []struct {
+		most    int
+		matters []string
+		want    string
+	}{
+		{0, nil, "one two three four \x1b[1mfi\x1b[0mve six seven"},
+		{7, nil, "one two three four \x1b[1mfi\x1b[0mve six seven "},
+		{2, nil, "one two … and 5 more lines "},
+		{6, nil, "one two three four \x1b[1mfi\x1b[0mve six … and 1 more line "},
+		{3, []string{"five"}, "one … \x1b[1mfi\x1b[0mve … and 5 more lines "},
+		{4, []string{"five", "seven"}, "… \x1b[1mfi\x1b[0mve six seven … and 4 more lines "},
+		{5, []string{"three"}, "one two three four \x1b[1mfi\x1b[0mve … and 2 more lines "},
+		{1, []string{"two", "six"}, "one two … six … and 4 more lines "}, // what matters is never left out
+	} {
 		var b strings.Builder
-		s := &Screen{W: &b, Most: most}
-		for _, part := range []string{"o", "ne\ntw", "o\nthree"} {
+		s := &Screen{W: &b, Most: tt.most, Matters: tt.matters}
+		for _, part := range []string{"o", "ne\ntw", "o\nthree\nfour\n\x1b[1mfi\x1b[0mve\nsix\nseven"} {
 			n, err := s.Write([]byte(part))
 			assert.NoError(t, err)
 			assert.Equal(t, len(part), n)
 		}
 		assert.NoError(t, s.Close())
-		assert.Equal(t, want, b.String())
+		assert.Equal(t, tt.want, strings.ReplaceAll(b.String(), "\n", " "), "%d %v", tt.most, tt.matters)
 	}
 }

@@ -1,10 +1,12 @@
 package text
 
 import (
-	"bytes"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
+
+	"github.com/charmbracelet/x/ansi"
 
 	"unquil/core/wording"
 	"unquil/lab"
@@ -30,45 +32,72 @@ func (v *View) Scene(number, of int, said string, command []string) {
 	v.line()
 }
 
-// Screen shows the first lines of what is written to it, and says how many more there were.
+// Screen shows so many lines of what is written to it: those that matter, and before them the first ones. It says how
+// many it left out.
 type Screen struct {
-	W    io.Writer
-	Most int // lines; 0: all
-	rest []byte
-	seen int
+	W       io.Writer
+	Most    int      // lines; 0: all
+	Matters []string // what lines that matter have in them
+	text    []byte
 }
 
 func (s *Screen) Write(b []byte) (int, error) {
 	if s.Most == 0 {
 		return s.W.Write(b)
 	}
-	s.rest = append(s.rest, b...)
-	for {
-		line, rest, whole := bytes.Cut(s.rest, []byte("\n"))
-		if !whole {
-			return len(b), nil
-		}
-		if s.seen++; s.seen <= s.Most {
-			if _, err := s.W.Write(append(bytes.Clone(line), '\n')); err != nil {
-				return 0, err
-			}
-		}
-		s.rest = append(s.rest[:0], rest...)
-	}
+	s.text = append(s.text, b...)
+	return len(b), nil
 }
 
-// Close says what was left out.
+// Close shows what there is room for.
 func (s *Screen) Close() error {
-	if len(s.rest) > 0 { // a last line without an end
-		if _, err := s.Write([]byte("\n")); err != nil {
-			return err
-		}
-	}
-	if s.Most == 0 || s.seen <= s.Most {
+	if len(s.text) == 0 {
 		return nil
 	}
-	_, err := fmt.Fprintf(s.W, "… and %s\n", wording.Count(s.seen-s.Most, "more line", "more lines"))
+	lines := strings.Split(strings.TrimSuffix(string(s.text), "\n"), "\n")
+	var out strings.Builder
+	left, gap := 0, false
+	for i, shown := range s.choose(lines) {
+		if shown {
+			out.WriteString(lines[i] + "\n")
+		} else if left++; !gap {
+			out.WriteString("…\n")
+		}
+		gap = !shown
+	}
+	text := out.String()
+	if left > 0 {
+		text = strings.TrimSuffix(text, "…\n") + "… and " + wording.Count(left, "more line", "more lines") + "\n"
+	}
+	_, err := io.WriteString(s.W, text)
 	return err
+}
+
+// choose says which lines are shown: all that matter, and as many of the first as there is room for beside them.
+func (s *Screen) choose(lines []string) []bool {
+	shown := make([]bool, len(lines))
+	for first := min(len(lines), s.Most); first >= 0; first-- {
+		for i, line := range lines {
+			shown[i] = i < first || slices.ContainsFunc(s.Matters, func(has string) bool { return strings.Contains(ansi.Strip(line), has) })
+		}
+		rows := 0 // with one for each gap but the last
+		last := len(lines)
+		for last > 0 && !shown[last-1] {
+			last--
+		}
+		for i := range last {
+			if !shown[i] && (i == 0 || shown[i-1]) && shown[i+1] {
+				shown[i] = true // instead of a sign that one line is missing
+			}
+			if shown[i] || i == 0 || shown[i-1] {
+				rows++
+			}
+		}
+		if rows <= s.Most {
+			break
+		}
+	}
+	return shown
 }
 
 // Learned closes a scene with what it showed.
