@@ -46,7 +46,7 @@ func manualPages() (pages []manualPage, shared []manualOption) {
 				p.headings = append(p.headings, o.heading)
 			}
 			row := optionRow(o.Flag)
-			p.options[o.heading] = append(p.options[o.heading], manualOption{row[0], row[1], "unquil " + o.example})
+			p.options[o.heading] = append(p.options[o.heading], manualOption{row[0], row[1], "unquil " + o.example(cmd.Name())})
 		}
 		pages = append(pages, p)
 		for _, below := range cmd.Commands() {
@@ -65,7 +65,8 @@ func manualPages() (pages []manualPage, shared []manualOption) {
 func WriteReference(w io.Writer) error {
 	pages, shared := manualPages()
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Reference\n\nMade by `go generate ./cmd/manual` from what the program says of itself: edit it there.\n\n")
+	fmt.Fprintf(&b, "# Reference\n\nMade by `go generate ./cmd/manual` from what the program says of itself: edit it there.\n\n"+
+		"Examples with `--lab` run anywhere. Files below `lab` are those that `unquil lab export lab` writes.\n\n")
 	for _, p := range pages {
 		fmt.Fprintf(&b, "- [%s](#%s) – %s\n", p.path, strings.ReplaceAll(p.path, " ", "-"), p.short)
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"os"
 	"os/exec"
@@ -29,25 +30,28 @@ func eachCommand(root *cobra.Command, visit func(*cobra.Command)) {
 
 // Every option of every command is under a heading with an example, and the example is a command line that has it.
 func TestOptionsAreExplained(t *testing.T) {
-	root := newRoot(&app{files: &files.Files{}})
-	stands := map[string]bool{}
-	eachCommand(root, func(cmd *cobra.Command) {
+	stands, used := map[string]bool{}, map[string]bool{}
+	eachCommand(newRoot(&app{files: &files.Files{}}), func(cmd *cobra.Command) {
 		for _, p := range placedOptions(cmd.Name(), cmd.LocalNonPersistentFlags()) {
 			assert.NotEqual(t, "other", p.heading, "%s --%s", cmd.CommandPath(), p.Name)
-			stands[p.option.name] = true
+			stands[p.option.name], used[cmd.Name()] = true, true
+			line := p.example(cmd.Name())
+			words, err := splitLine(line)
+			require.NoError(t, err)
+			found, rest, err := newRoot(&app{files: &files.Files{}}).Find(words)
+			require.NoError(t, err)
+			assert.Equal(t, cmd.CommandPath(), found.CommandPath(), line)
+			require.NoError(t, found.ParseFlags(rest), line)
+			assert.True(t, found.Flags().Changed(p.Name), "%s has no --%s", line, p.Name)
 		}
 	})
 	for _, h := range headings {
 		for _, o := range h.options {
 			assert.True(t, stands[o.name], "no command has --%s", o.name)
-			words, err := splitLine(o.example)
-			require.NoError(t, err)
-			cmd, rest, err := newRoot(&app{files: &files.Files{}}).Find(words)
-			require.NoError(t, err)
-			require.NoError(t, cmd.ParseFlags(rest), o.example)
-			name := o.name[strings.LastIndexByte(o.name, ' ')+1:]
-			assert.True(t, cmd.Flags().Changed(name), "%s has no --%s", o.example, name)
 		}
+	}
+	for command := range examples {
+		assert.True(t, used[command], "no command of that name has options: %s", command)
 	}
 }
 
@@ -116,6 +120,15 @@ func TestPasted(t *testing.T) {
 		assert.Equal(t, want.types, strings.Join(types, ","), line)
 		assert.Contains(t, stderr.String(), want.says)
 		assert.Equal(t, want.says == "", stderr.Len() == 0, stderr.String())
+	}
+	for word, want := range map[string]string{
+		"192.0.2.53:5353": "192.0.2.53#5353", "[2001:db8::53]:53": "2001:db8::53#53", "[2001:db8::53]": "2001:db8::53", "dns1.hollowtarn.example:53": "dns1.hollowtarn.example#53",
+		"2001:db8::53": "", "tls://192.0.2.53:853": "", "192.0.2.53#53": "", "office": "", "office:53": "", "192.0.2.53:x": "",
+	} {
+		var stderr bytes.Buffer
+		got := (&app{stderr: &stderr}).serverIn(word)
+		assert.Equal(t, cmp.Or(want, word), got)
+		assert.Equal(t, want != "", strings.Contains(stderr.String(), "is taken as"), word)
 	}
 	_, err := (&app{stderr: &bytes.Buffer{}}).pasted(&cobra.Command{Use: "zone"}, []string{"192.0.2.1"})
 	require.ErrorIs(t, err, errIsAddress)

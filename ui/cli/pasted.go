@@ -170,6 +170,27 @@ func (a *app) nameIn(cmd *cobra.Command, word string) (name, says string) {
 	return word, ""
 }
 
+// serverIn is a server as --from takes it, in a word that has its port behind a colon or an address in brackets. It is
+// told what was made of it.
+func (a *app) serverIn(word string) string {
+	taken := word
+	if end, err := netip.ParseAddrPort(word); err == nil {
+		taken = fmt.Sprintf("%s#%d", end.Addr(), end.Port())
+	} else if bare := strings.Trim(word, "[]"); bare != word {
+		if _, err := netip.ParseAddr(bare); err == nil {
+			taken = bare
+		}
+	} else if host, port, ok := strings.Cut(word, ":"); ok && strings.Contains(host, ".") {
+		if number, err := strconv.ParseUint(port, 10, 16); err == nil {
+			taken = fmt.Sprintf("%s#%d", host, number)
+		}
+	}
+	if taken != word {
+		fmt.Fprintf(a.stderr, "unquil: %s is taken as %s\n", escape.Of(shorten(word)), escape.Of(taken))
+	}
+	return taken
+}
+
 // optionNames are the options that a command has, without their dashes.
 func optionNames(cmd *cobra.Command) (all []string) {
 	for _, set := range []*pflag.FlagSet{cmd.LocalNonPersistentFlags(), cmd.Root().PersistentFlags()} {

@@ -56,6 +56,8 @@ func (a *app) resolvers(ctx context.Context, from []string) (servers []exchange.
 		known, labelled := a.Resolver[word]
 		if labelled {
 			word, known.At = known.At, word
+		} else {
+			word = a.serverIn(word)
 		}
 		target, err := exchange.ParseTarget(word)
 		if err != nil {

@@ -91,7 +91,7 @@ var topics = []topic{
 		}}, {Title: "exit codes", Rows: exitCodes}}
 	}},
 	{name: "lab", about: "A simulated internet inside the program: with --lab nothing leaves this machine.", paragraphs: []string{
-		"It has root servers, zones, resolvers and machines of its own, and a morning on which several things are wrong. unquil lab show tells its story, unquil demo goes through it.",
+		"It has root servers, zones, resolvers and machines of its own, and a morning on which several things are wrong. unquil lab show tells its story, unquil demo goes through it. Whenever a command begins there, it is 07:40 on 9 March 2026.",
 	}, rows: func() []text.HelpList {
 		return []text.HelpList{{Title: "options", Rows: [][2]string{
 			{"--lab", "ask in the lab"}, {"--lab-machine MACHINE", "act as another of its machines"}, {"--lab-path NETWORK", "ask through another of its networks"},
