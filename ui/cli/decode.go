@@ -96,8 +96,7 @@ func newDecode(a *app) *cobra.Command {
 	flags.BoolVar(&d.follow, "follow-file", false, "keep reading a file that is still being written")
 	d.choiceFlags(flags)
 	flags.StringVar(&d.signed, "signed", "", "only names whose signatures (DNSSEC) come to this `STATE`: bogus, unjudged, fits or secure")
-	flags.BoolVar(&a.noValidate, "no-validate", false, "leave signatures (DNSSEC) alone")
-	flags.StringVar(&a.anchorFile, "anchor", "", "judge signatures by the DS or DNSKEY records in this `FILE`, instead of the root's published keys")
+	a.judgeFlags(cmd)
 	flags.StringVar(&d.between, "between", "", "only queries between two times: `FROM,TO`, such as 07:40:10 or 2026-03-09T07:40:10Z")
 	return cmd
 }

@@ -21,17 +21,30 @@ type validateOptions struct {
 	asOf       string
 }
 
+// validateFlags are whether signatures are judged, by what, and as of when.
 func (a *app) validateFlags(cmd *cobra.Command) {
-	flags := cmd.Flags()
-	flags.BoolVar(&a.noValidate, "no-validate", false, "leave signatures (DNSSEC) alone")
-	a.anchorFlags(cmd)
+	a.judgeFlags(cmd)
+	a.asOfFlag(cmd)
 }
 
-// anchorFlags are those of what signatures are judged by.
+// anchorFlags are those where signatures are judged only when that is asked for.
 func (a *app) anchorFlags(cmd *cobra.Command) {
-	flags := cmd.Flags()
-	flags.StringVar(&a.anchorFile, "anchor", "", "judge signatures by the DS or DNSKEY records in this `FILE`, instead of the root's published keys")
-	flags.StringVar(&a.asOf, "as-of", "", "judge signatures as of this `TIME`, such as 2026-03-09T07:40:00Z, instead of now")
+	a.anchorFlag(cmd)
+	a.asOfFlag(cmd)
+}
+
+// judgeFlags are those where signatures are judged as of when they passed.
+func (a *app) judgeFlags(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&a.noValidate, "no-validate", false, "leave signatures (DNSSEC) alone")
+	a.anchorFlag(cmd)
+}
+
+func (a *app) anchorFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.anchorFile, "anchor", "", "judge signatures by the DS or DNSKEY records in this `FILE`, instead of the root's published keys")
+}
+
+func (a *app) asOfFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.asOf, "as-of", "", "judge signatures as of this `TIME`, such as 2026-03-09T07:40:00Z, instead of now")
 }
 
 // byResolver has a prober judge what resolvers hand on, and has them say what they have checked.
