@@ -27,7 +27,7 @@ var topics = []topic{
 			{"192.0.2.53", "an address, at port 53: over UDP, and over TCP where a reply is truncated"},
 			{"192.0.2.53#5353", "an address and a port"},
 			{"tls://192.0.2.53", "over TLS; tcp://, udp://, quic:// and https://HOST/PATH likewise"},
-			{"ns1.hollowtarn.example", "a host, whose address is looked up first"},
+			{"dns1.hollowtarn.example", "a host, whose address is looked up first"},
 			{"office", "a label from the configuration, or of the lab"},
 			{"both", "a group from the configuration"},
 			{"system", "what this machine is set up to use"},
