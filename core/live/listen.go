@@ -42,6 +42,8 @@ type follower struct {
 	queue  chan []byte
 	wanted bool
 	owed   []byte // descriptions of interfaces that were in batches which it did not get
+	late   []byte // batches that found no room: small ones are many before they are much
+	behind int    // packets in them
 	rest   []byte // of the batch that is being read
 	missed atomic.Uint64
 }
@@ -87,8 +89,8 @@ func (l *Listening) Heard() (heard, lost, unjudged, unkept uint64) {
 // Run listens until ctx ends or the tap does, and hands on what is heard. The error is that of
 // the tap.
 func (l *Listening) Run(ctx context.Context) error {
-	defer close(l.judged.queue)
-	defer close(l.kept.queue)
+	defer l.judged.end()
+	defer l.kept.end()
 	var err error
 	for err == nil && ctx.Err() == nil {
 		err = l.tap.Receive(everyTick, l.take)
@@ -166,18 +168,42 @@ func (l *Listening) handOn(to ...*follower) {
 	l.count = 0
 }
 
-// offer gives somebody a batch unless too many wait already.
+// offer gives somebody a batch, and before it what was late. Where too many wait already, it is late itself unless
+// too much is.
 func (f *follower) offer(batch []byte, packets int) {
-	if !f.wanted || len(batch)+len(f.owed) == 0 {
+	if !f.wanted {
 		return
 	}
-	whole := make([]byte, 0, len(f.owed)+len(batch))
-	select {
-	case f.queue <- append(append(whole, f.owed...), batch...):
+	if len(f.late) > 0 && f.send(f.late) {
+		f.late, f.behind = nil, 0
+	}
+	switch {
+	case len(batch)+len(f.owed) == 0:
+	case len(f.late) == 0 && f.send(slices.Concat(f.owed, batch)):
 		f.owed = nil
+	case len(f.owed) == 0 && len(f.late)+len(batch) <= batchSize: // descriptions begin a batch
+		f.late = append(f.late, batch...)
+		f.behind += packets
 	default:
 		f.missed.Add(uint64(packets))
 	}
+}
+
+// send hands a batch over if there is room for it.
+func (f *follower) send(batch []byte) bool {
+	select {
+	case f.queue <- batch:
+		return true
+	default:
+		return false
+	}
+}
+
+// end says that no more comes. What is late by then is missed, if there is no room for it.
+func (f *follower) end() {
+	f.offer(nil, 0)
+	f.missed.Add(uint64(f.behind))
+	close(f.queue)
 }
 
 // Read reads what came as one capture, which it waits for.

@@ -100,7 +100,7 @@ func TestSlowFollowers(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		tap := &script{}
 		for i := range 3 * maxWaiting {
-			tap.rests = append(tap.rests, []string{fmt.Sprintf("new%d packet", i%2)})
+			tap.rests = append(tap.rests, []string{fmt.Sprintf("new%d %s", i%2, strings.Repeat("packet", 700))})
 		}
 		l, err := Listen(tap, time.Now, true)
 		require.NoError(t, err)
@@ -124,6 +124,41 @@ func TestSlowFollowers(t *testing.T) {
 		written, _ := payloads(t, &kept)
 		assert.NotZero(t, unkept)
 		assert.Len(t, written, 3*maxWaiting-int(unkept), "what is left out is counted, and the rest can be read")
+	})
+}
+
+// Many small batches are little: who is slow for a moment misses none of them.
+func TestSmallBatchesWait(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		tap := &script{}
+		for range 5 * maxWaiting {
+			tap.rests = append(tap.rests, []string{"one packet"})
+		}
+		l, err := Listen(tap, time.Now, true)
+		require.NoError(t, err)
+		ctx, stop := context.WithCancel(t.Context())
+		go l.Run(ctx)
+		time.Sleep(time.Second) // in which nothing is read
+		var judged []string
+		ended := make(chan bool)
+		go func() { judged, _ = payloads(t, l.Judged()); close(ended) }()
+		var kept bytes.Buffer
+		followed := make(chan bool)
+		go func() {
+			for batch := range l.Kept() {
+				kept.Write(batch)
+			}
+			close(followed)
+		}()
+		time.Sleep(time.Second)
+		stop()
+		<-ended
+		<-followed
+		_, _, unjudged, unkept := l.Heard()
+		assert.Zero(t, unjudged+unkept)
+		assert.Len(t, judged, 5*maxWaiting)
+		written, _ := payloads(t, &kept)
+		assert.Len(t, written, 5*maxWaiting)
 	})
 }
 
