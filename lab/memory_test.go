@@ -39,7 +39,7 @@ func TestMemoryCarriesEveryTransport(t *testing.T) {
 		} {
 			name := wire.MustParseName(tt.name)
 			ask := func(o exchange.Options) exchange.Exchange {
-				client := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: o}
+				client := l.Enter(&exchange.Client{Options: o})
 				defer client.Close()
 				target, err := exchange.ParseTarget(tt.server)
 				require.NoError(t, err)

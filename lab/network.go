@@ -65,6 +65,12 @@ func (n Network) losesNext(server netip.AddrPort, query *wire.Message) bool {
 // Network returns a good way into the lab.
 func (l *Lab) Network() Network { return Network{lab: l, sent: &sent{asked: map[string]int{}}} }
 
+// Enter has a client ask in the lab, and stamp by its clock. It returns the client.
+func (l *Lab) Enter(c *exchange.Client) *exchange.Client {
+	c.Network, c.Now, c.WaitBy = l.Network(), l.Clock, time.Now
+	return c
+}
+
 // NetworkOver returns the way into the lab over the path with that label. The error says that
 // there is no such path.
 func (l *Lab) NetworkOver(label string) (Network, error) {

@@ -31,7 +31,7 @@ func TestTransfers(t *testing.T) {
 	require.NoError(t, err)
 	cas, err := l.CAs()
 	require.NoError(t, err)
-	client := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: 10 * time.Second, CAs: cas}}
+	client := l.Enter(&exchange.Client{Options: exchange.Options{Wait: 10 * time.Second, CAs: cas}})
 	defer client.Close()
 	zone := wire.MustParseName("hollowtarn.example")
 	old, now := uint32(2026030701), uint32(2026030902)
@@ -114,7 +114,7 @@ func TestLatency(t *testing.T) {
 	l, err := New(Options{Latency: 30 * time.Millisecond, Wait: func(d time.Duration) { waited <- d }})
 	require.NoError(t, err)
 	t.Cleanup(l.Close)
-	client := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now}
+	client := l.Enter(&exchange.Client{})
 	e := client.Ask(t.Context(), exchange.Server{Address: exchangeAddress("203.0.113.11")}, wire.Question{Name: wire.MustParseName("web.hollowtarn.example"), Type: wire.A, Class: wire.IN})
 	require.Equal(t, exchange.Answered, e.Outcome, "%v", e.Err)
 	assert.Equal(t, 30*time.Millisecond, <-waited)

@@ -29,6 +29,7 @@ func TestEveryOptionOnce(t *testing.T) {
 	prepared, err := os.ReadDir(".")
 	require.NoError(t, err)
 
+	own := regexp.MustCompile(`--(ca|source) `) // which take what only some machine has
 	lines := map[string]bool{}
 	for _, m := range regexp.MustCompile("(?m)^- `--.* as in `(.*)`$").FindAllStringSubmatch(string(reference), -1) {
 		lines[strings.TrimPrefix(strings.ReplaceAll(m[1], `\`, ""), "unquil ")] = true
@@ -40,14 +41,18 @@ func TestEveryOptionOnce(t *testing.T) {
 		case "listen", "session", "browse", "watch": // which a person ends
 			continue
 		}
-		if regexp.MustCompile(`--(follow-file|listen|ca|source) ?`).MatchString(line) { // which take a growing file, rights, or what only some machine has
+		if strings.Contains(line, "--follow-file") || strings.Contains(line, "--listen") {
 			continue
 		}
 		if first, _, again := strings.Cut(line, " --changes-from "); again {
 			require.Contains(t, []int{0, 3}, run(t, append(shellWords(first), "--save", "monday.json")...).code, first)
 		}
 		o := runIn(t, []string{"UNQUIL_LAB=1", "COLUMNS=80"}, words...)
-		assert.Contains(t, []int{0, 3}, o.code, "%s: %s", line, o.stderr)
+		if own.MatchString(line) && o.code != 0 && o.code != 3 {
+			assert.Contains(t, o.stderr, "unquil: ", line)
+		} else {
+			assert.Contains(t, []int{0, 3}, o.code, "%s: %s", line, o.stderr)
+		}
 		made, err := os.ReadDir(".")
 		require.NoError(t, err)
 		for _, entry := range made {

@@ -65,7 +65,8 @@ func (b bench) why(c diagnosis.Case, f lab.Fault) diagnosis.Verdict {
 		network, heard = network.Heard(b.lab.Clock)
 		c.Wire = &diagnosis.Tapped{Capture: heard.Capture, Wait: benchWait, Own: b.lab.Scenario.IsMachine}
 	}
-	client := &exchange.Client{Network: network, Now: b.lab.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2, CAs: b.authorities}}
+	client := b.lab.Enter(&exchange.Client{Options: exchange.Options{Wait: benchWait, Attempts: 2, CAs: b.authorities}})
+	client.Network = network
 	defer client.Close()
 	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints()), Anchors: b.lab.Anchors(), AsOf: b.lab.Now(), Seed: rand.Uint64()}
 	if f.Clock != "" {
@@ -359,7 +360,7 @@ func runBench(t *testing.T, seed uint64) (*lab.Scenario, []string) {
 // care looks after a signed zone: what is found is what the scenario says, and so are the stages of its
 // roll-overs, and whether they may go on.
 func (b bench) care(c lab.Care) (line string, right bool) {
-	client := &exchange.Client{Network: b.lab.Network(), Now: b.lab.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2}}
+	client := b.lab.Enter(&exchange.Client{Options: exchange.Options{Wait: benchWait, Attempts: 2}})
 	defer client.Close()
 	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(b.lab.Hints()), Anchors: b.lab.Anchors(), AsOf: b.lab.Now(), Seed: rand.Uint64()}
 	z, ok := prober.Zone(b.t.Context(), wire.MustParseName(c.Zone), probe.ZonePlan{})

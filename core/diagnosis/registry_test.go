@@ -76,7 +76,7 @@ func TestWhoIsToldOfAName(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			l, err := lab.New(lab.Options{InMemory: true})
 			require.NoError(t, err)
-			client := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: benchWait, Attempts: 2}}
+			client := l.Enter(&exchange.Client{Options: exchange.Options{Wait: benchWait, Attempts: 2}})
 			session := &exchange.Session{Client: client}
 			listener := &listening{answer: tt.answer, owner: tt.owner}
 			c := diagnosis.Case{Name: wire.MustParseName(tt.name), Types: []wire.Type{wire.A}, Resolvers: []exchange.Server{labtest.Resolver(t, l, "office")}, Registry: listener}

@@ -24,7 +24,7 @@ func evidenceOf(t *testing.T, name string) []byte {
 	l, err := lab.New(lab.Options{InMemory: true})
 	require.NoError(t, err)
 	defer l.Close()
-	client := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: 200 * time.Millisecond, Attempts: 1}}
+	client := l.Enter(&exchange.Client{Options: exchange.Options{Wait: 200 * time.Millisecond, Attempts: 1}})
 	defer client.Close()
 	prober := probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(l.Hints())}
 	setup, err := machine.Read(lab.Machine(""))

@@ -30,7 +30,7 @@ func asking(t *testing.T) *registry.Asker {
 	require.NoError(t, err)
 	authorities, err := l.CAs()
 	require.NoError(t, err)
-	client := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: 500 * time.Millisecond, Attempts: 2, CAs: authorities}}
+	client := l.Enter(&exchange.Client{Options: exchange.Options{Wait: 500 * time.Millisecond, Attempts: 2, CAs: authorities}})
 	t.Cleanup(func() { client.Close(); l.Close() })
 	return labtest.Registries(t, l, client)
 }

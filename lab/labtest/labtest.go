@@ -25,7 +25,7 @@ func Prober(t *testing.T) (probe.Prober, *lab.Lab) {
 	require.NoError(t, err)
 	authorities, err := l.CAs()
 	require.NoError(t, err)
-	client := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: time.Second, Attempts: 1, CAs: authorities}}
+	client := l.Enter(&exchange.Client{Options: exchange.Options{Wait: time.Second, Attempts: 1, CAs: authorities}})
 	t.Cleanup(func() { client.Close(); l.Close() })
 	return probe.Prober{Session: &exchange.Session{Client: client}, Roots: delegation.Roots(l.Hints())}, l
 }

@@ -27,7 +27,7 @@ func TestTheLabAnswersAsARealServerDoes(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	options := exchange.Options{Wait: 2 * time.Second, Attempts: 1, Iterative: true}
-	inLab := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: options}
+	inLab := l.Enter(&exchange.Client{Options: options})
 	real := &exchange.Client{Network: exchange.Internet{}, Now: time.Now, Options: options}
 	defer inLab.Close()
 	defer real.Close()

@@ -117,7 +117,7 @@ func TestLabValidatedByOthers(t *testing.T) {
 	unchecked := client.Options
 	unchecked.CheckingDisabled = true
 	session := &exchange.Session{Client: client}
-	inside := &exchange.Client{Network: l.Network(), Now: l.Clock, WaitBy: time.Now, Options: exchange.Options{Wait: 2 * time.Second, Attempts: 2}}
+	inside := l.Enter(&exchange.Client{Options: exchange.Options{Wait: 2 * time.Second, Attempts: 2}})
 	defer inside.Close()
 	prober := probe.Prober{Session: &exchange.Session{Client: inside}, Roots: delegation.Roots(l.Hints()), Anchors: l.Anchors(), AsOf: l.Now()}
 

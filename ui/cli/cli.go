@@ -349,7 +349,7 @@ func (a *app) enterLab(client *exchange.Client) error {
 		return err
 	}
 	a.simulation = simulation
-	client.Network, client.Now, client.WaitBy = simulation.Network(), simulation.Clock, time.Now
+	simulation.Enter(client)
 	if a.path != "" {
 		if client.Network, err = simulation.NetworkOver(a.path); err != nil {
 			return usage(fmt.Errorf("--lab-path: %w", err))

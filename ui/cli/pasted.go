@@ -154,18 +154,28 @@ func (a *app) nameIn(cmd *cobra.Command, word string) (name, says string) {
 		}
 		return word[at+1:], says
 	}
+	if host, port := cutPort(word); port != "" {
+		return host, "the port is left out"
+	} else if host != word {
+		return host, ""
+	}
+	if host, rest, ok := strings.Cut(word, "/"); ok && strings.Contains(host, ".") && !strings.HasSuffix(strings.TrimSuffix(strings.ToLower(word), "."), ".arpa") {
+		return strings.SplitN(host, ":", 2)[0], "only the host is taken, without " + strconv.Quote("/"+rest)
+	}
+	return word, ""
+}
+
+// cutPort is a host or an address without its brackets and the port behind it; "" where there is none.
+func cutPort(word string) (host, port string) {
 	if end, err := netip.ParseAddrPort(word); err == nil {
-		return end.Addr().String(), "the port is left out"
+		return end.Addr().String(), fmt.Sprint(end.Port())
 	}
 	bare := strings.Trim(word, "[]")
 	if _, err := netip.ParseAddr(bare); err == nil {
 		return bare, ""
 	}
-	if host, rest, ok := strings.Cut(word, "/"); ok && strings.Contains(host, ".") && !strings.HasSuffix(strings.TrimSuffix(strings.ToLower(word), "."), ".arpa") {
-		return strings.SplitN(host, ":", 2)[0], "only the host is taken, without " + strconv.Quote("/"+rest)
-	}
-	if host, port, ok := strings.Cut(word, ":"); ok && port != "" && strings.Trim(port, "0123456789") == "" {
-		return host, "the port is left out"
+	if host, port, ok := strings.Cut(word, ":"); ok && strings.Trim(port, "0123456789") == "" {
+		return host, port
 	}
 	return word, ""
 }
@@ -173,17 +183,12 @@ func (a *app) nameIn(cmd *cobra.Command, word string) (name, says string) {
 // serverIn is a server as --from takes it, in a word that has its port behind a colon or an address in brackets. It is
 // told what was made of it.
 func (a *app) serverIn(word string) string {
-	taken := word
-	if end, err := netip.ParseAddrPort(word); err == nil {
-		taken = fmt.Sprintf("%s#%d", end.Addr(), end.Port())
-	} else if bare := strings.Trim(word, "[]"); bare != word {
-		if _, err := netip.ParseAddr(bare); err == nil {
-			taken = bare
-		}
-	} else if host, port, ok := strings.Cut(word, ":"); ok && strings.Contains(host, ".") {
-		if number, err := strconv.ParseUint(port, 10, 16); err == nil {
-			taken = fmt.Sprintf("%s#%d", host, number)
-		}
+	taken, port := cutPort(word)
+	if !strings.ContainsAny(taken, ".:") {
+		return word // a label, which has no port
+	}
+	if port != "" {
+		taken += "#" + port
 	}
 	if taken != word {
 		fmt.Fprintf(a.stderr, "unquil: %s is taken as %s\n", escape.Of(shorten(word)), escape.Of(taken))
